@@ -1,0 +1,31 @@
+// Command trammel gives everyone who works on a project the identical, locked
+// environment, and proves it.
+package main
+
+import (
+	"os"
+	"path/filepath"
+
+	"trammel.example/trammel/internal/cli"
+	"trammel.example/trammel/internal/core/proctree"
+	"trammel.example/trammel/internal/core/script"
+	"trammel.example/trammel/internal/core/service"
+	"trammel.example/trammel/internal/demo"
+)
+
+// main is one program under several names: the init of a process tree, the
+// interpreter of a script, the supervisor of a bay and the engine of the demo's
+// tools are all this binary, re-executed.
+func main() {
+	switch filepath.Base(os.Args[0]) {
+	case proctree.InitName:
+		proctree.Init()
+	case script.Name:
+		script.Main()
+	case service.SupervisorName:
+		service.Supervise()
+	case demo.EngineName:
+		os.Exit(demo.Engine(os.Args[1:]))
+	}
+	os.Exit(cli.Main(os.Args))
+}

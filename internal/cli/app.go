@@ -1,0 +1,187 @@
+// Package cli reads flags, calls the core and prints: one file a command.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/bay"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/event"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/fetch"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/source"
+)
+
+// Version is the program's version; release builds set it with -ldflags -X.
+var Version = "0.1.0-dev"
+
+// exitCode is an error that only carries the code of a child process.
+type exitCode int
+
+func (e exitCode) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
+
+// Main runs the program with its arguments, args[0] being its name, and returns
+// its exit code.
+func Main(args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	return run(ctx, args)
+}
+
+func run(ctx context.Context, args []string) int {
+	err := newApp().Run(ctx, args)
+	var code exitCode
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &code):
+		return int(code)
+	case ctx.Err() != nil:
+		err = fault.New(fault.Interrupted, "interrupted").Advise("Nothing half-made is left; the same command carries on.")
+	}
+	s := ui.Open(os.Stdout, os.Stderr, ui.Options{})
+	var findings fault.Findings
+	switch {
+	case errors.Is(err, errSaid):
+	case errors.As(err, &findings):
+		s.Error("", err.Error())
+	default:
+		s.Error("trammel: ", err.Error())
+	}
+	return fault.ExitCode(err)
+}
+
+// errSaid marks an error whose message is in the result already.
+var errSaid = errors.New("said")
+
+func said(kind error) error { return errors.Join(errSaid, kind) }
+
+func newApp() *cli.Command {
+	wrong := func(_ context.Context, _ *cli.Command, err error, _ bool) error {
+		return fault.New(fault.Use, "%s", lowerFirst(err.Error())).Advise("See: trammel help")
+	}
+	app := &cli.Command{
+		Name:                  "trammel",
+		Usage:                 "one locked environment for everyone who works on a project",
+		Version:               Version,
+		EnableShellCompletion: true,
+		HideHelpCommand:       false,
+		OnUsageError:          wrong,
+		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "dir", Usage: "look for the declaration in `FOLDER` and above", Value: "."},
+			&cli.StringFlag{Name: "bay", Usage: "use the bay `NAME`", Value: bay.Main},
+			&cli.BoolFlag{Name: "quiet", Usage: "print results only"},
+			&cli.BoolFlag{Name: "verbose", Usage: "tell more"},
+			&cli.BoolFlag{Name: "no-colour", Usage: "print without colour", Aliases: []string{"no-color"}},
+			&cli.BoolFlag{Name: "plain", Usage: "never redraw progress"},
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if name := c.Args().First(); name != "" {
+				var names []string
+				for _, x := range c.Root().Commands {
+					names = append(names, x.Name)
+				}
+				return fault.New(fault.Use, "there is no command %q", name).Advise("%s", strings.TrimSpace(fault.DidYouMean(name, names)+" See: trammel help"))
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
+		Commands: []*cli.Command{
+			lockCommand(), fitCommand(), showCommand(),
+			shellCommand(), runCommand(), doCommand(),
+			startCommand(), stopCommand(), logsCommand(),
+			verifyCommand(), sourcesCommand(), demoCommand(),
+		},
+	}
+	for _, c := range app.Commands {
+		c.OnUsageError = wrong
+	}
+	return app
+}
+
+func lowerFirst(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToLower(s[:1]) + s[1:]
+}
+
+func screen(c *cli.Command) *ui.Screen {
+	return ui.Open(os.Stdout, os.Stderr, ui.Options{
+		NoColour: c.Bool("no-colour"), Plain: c.Bool("plain"), Quiet: c.Bool("quiet"), Verbose: c.Bool("verbose"),
+	})
+}
+
+// example makes a command's help end with a realistic example.
+func example(lines ...string) string {
+	return "Example:\n   " + strings.Join(lines, "\n   ")
+}
+
+func jsonFlag() cli.Flag { return &cli.BoolFlag{Name: "json", Usage: "print JSON"} }
+
+func offlineFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "offline", Usage: "send nothing over the network"}
+}
+
+// open reads the declaration that the flags name.
+func open(c *cli.Command) (*project.Project, error) {
+	return project.Open(c.String("dir"), c.String("bay"))
+}
+
+// machine is where the settings of this machine are read from.
+func machine(p *project.Project) *source.Machine {
+	return &source.Machine{Getenv: os.Getenv, Project: p.Declaration.Dir, Config: p.Places.Config}
+}
+
+func client(p *project.Project, offline bool) *fetch.Client {
+	return fetch.New(fetch.Options{Indexes: p.Places.Indexes(), Offline: offline})
+}
+
+// withProgress calls f with a context whose events are shown.
+func withProgress(ctx context.Context, s *ui.Screen, f func(ctx context.Context) error) error {
+	p := ui.NewProgress(s)
+	defer p.Close()
+	return f(event.With(ctx, p.Sink))
+}
+
+// shown is a path as a person would type it from here.
+func shown(path string) string {
+	here, err := os.Getwd()
+	if err != nil {
+		return path
+	}
+	if below, err := filepath.Rel(here, path); err == nil && !strings.HasPrefix(below, "..") {
+		return below
+	}
+	return path
+}
+
+func names[T any](list []T, name func(T) string) string {
+	out := make([]string, len(list))
+	for i, x := range list {
+		out[i] = name(x)
+	}
+	return strings.Join(out, ", ")
+}
+
+// complete prints the names of declared things for the shell's completion.
+func complete(pick func(*declare.Declaration) []string) cli.ShellCompleteFunc {
+	return func(_ context.Context, c *cli.Command) {
+		if p, err := open(c); err == nil {
+			for _, name := range pick(p.Declaration) {
+				fmt.Fprintln(c.Root().Writer, name)
+			}
+		}
+	}
+}

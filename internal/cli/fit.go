@@ -1,0 +1,171 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/canon"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/fit"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/setup"
+)
+
+func fitCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "fit",
+		Usage:       "make this machine match the lock: fetch, unpack, run the steps that are due",
+		ArgsUsage:   "[TOOL|STEP…]",
+		Description: example("trammel fit", "trammel fit node        # check node to the byte and mend it"),
+		Flags: []cli.Flag{
+			offlineFlag(),
+			&cli.StringSliceFlag{Name: "again", Usage: "run the `STEP` though it is not due"},
+			&cli.BoolFlag{Name: "print", Usage: "say what would be done, and do nothing"},
+		},
+		ShellComplete: complete(func(d *declare.Declaration) []string {
+			return append(declare.Names(d.Toolchains), declare.Names(d.Steps)...)
+		}),
+		Action: fitAction,
+	}
+}
+
+func fitAction(ctx context.Context, c *cli.Command) error {
+	p, err := open(c)
+	if err != nil {
+		return err
+	}
+	l, err := p.Lock()
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	again := c.StringSlice("again")
+	for _, name := range again {
+		if _, ok := p.Declaration.Step(name); !ok {
+			return fault.New(fault.Use, "no step is named %q", name).Advise("%s", fault.DidYouMean(name, declare.Names(p.Declaration.Steps)))
+		}
+	}
+	// A name is a toolchain, to be checked and mended, or a step, to be run if due.
+	var tools, steps []string
+	for _, name := range c.Args().Slice() {
+		_, isTool := l.Items[name]
+		_, isStep := p.Declaration.Step(name)
+		if isTool {
+			tools = append(tools, name)
+		}
+		if isStep {
+			steps = append(steps, name)
+		}
+		if !isTool && !isStep {
+			return fault.New(fault.Use, "nothing is named %q", name).
+				Advise("%s", fault.DidYouMean(name, append(lock.Sorted(l.Items), declare.Names(p.Declaration.Steps)...)))
+		}
+	}
+	if c.Bool("print") {
+		return fitPrint(ctx, s, p, l)
+	}
+	var result *fit.Result
+	var ran []string
+	err = withProgress(ctx, s, func(ctx context.Context) error {
+		result, err = fit.Tools(ctx, p, l, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline")), Check: tools})
+		if err != nil {
+			return err
+		}
+		if len(p.Declaration.Steps) == 0 {
+			return nil
+		}
+		up, err := setup.Prepare(ctx, p, l)
+		if err != nil {
+			return err
+		}
+		ran, err = up.RunSteps(ctx, setup.Choice{Only: steps, None: len(steps) == 0 && len(tools) > 0 && len(again) == 0, Again: again})
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if _, err := p.Plan(ctx); err != nil {
+		return err
+	}
+	fitReport(s, p, l, result, ran)
+	return nil
+}
+
+// fitReport says what was done and what was left alone, and what to do next.
+func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, ran []string) {
+	s.Print("%s   environment %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(l.EnvironmentID(p.Platform)))
+	idle := len(r.Added)+len(r.Mended)+len(ran) == 0
+	row := func(word string, list []string) {
+		if len(list) > 0 {
+			s.Print("  %-7s  %s", word, strings.Join(list, ", "))
+		}
+	}
+	row("added", r.Added)
+	row("mended", r.Mended)
+	row("ran", ran)
+	if idle {
+		s.Print("  nothing to do")
+	} else if r.Kept > 0 {
+		s.Print("  %-7s  %d parts that were there", "kept", r.Kept)
+	}
+	if len(r.Missing) > 0 {
+		s.Say("This host does not have: %s (named in host)", strings.Join(r.Missing, ", "))
+	}
+	if r.Lock {
+		s.Say("The tree digests of %s are in %s now; commit it.", p.Platform, lock.FileName)
+	}
+	if idle {
+		return
+	}
+	next := []string{"trammel shell"}
+	if slices.ContainsFunc(p.Declaration.Services, func(x declare.Service) bool { return x.Auto }) {
+		next = append([]string{"trammel start"}, next...)
+	}
+	if len(p.Declaration.Routines) > 0 {
+		next = append(next, "trammel do")
+	}
+	s.Say("Next: %s", strings.Join(next, " · "))
+}
+
+// fitPrint lists what a fit would do.
+func fitPrint(ctx context.Context, s *ui.Screen, p *project.Project, l *lock.Lock) error {
+	rows := [][]ui.Cell{}
+	for _, part := range l.PartsOn(p.Platform) {
+		part.Tree = p.Store.Tree(part)
+		label := part.Label() + " " + part.Part.Version
+		if !p.Store.Has(part) {
+			rows = append(rows, []ui.Cell{{Text: "fetch"}, {Text: label}, {Text: l.Items[part.Item].Source, Style: ui.Dim}})
+		} else if p.Store.Damaged(part) {
+			rows = append(rows, []ui.Cell{{Text: "mend"}, {Text: label}, {Text: "found damaged", Style: ui.Dim}})
+		}
+	}
+	up, err := setup.Prepare(ctx, p, l)
+	if err != nil { // without its tools a step cannot tell whether it is due
+		for _, x := range p.Declaration.Steps {
+			rows = append(rows, []ui.Cell{{Text: "step"}, {Text: x.Name}, {Text: "if it is due then", Style: ui.Dim}})
+		}
+	} else {
+		statuses, err := up.Steps()
+		if err != nil {
+			return err
+		}
+		for _, st := range statuses {
+			if st.Due {
+				rows = append(rows, []ui.Cell{{Text: "step"}, {Text: st.Step.Name}, {Text: st.Why, Style: ui.Dim}})
+			}
+		}
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(s.Out, "nothing to do")
+		return nil
+	}
+	s.Table(rows)
+	return nil
+}

@@ -1,0 +1,130 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/canon"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/disk"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/resolve"
+)
+
+func lockCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "lock",
+		Usage:       "resolve the declaration into trammel.lock and say what changed",
+		ArgsUsage:   "[TOOL…]",
+		Description: example("trammel lock", "trammel lock --renew go"),
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "renew", Usage: "move the named toolchains (all when none is named) to the newest that the declaration allows"},
+			&cli.BoolFlag{Name: "check", Usage: "write nothing; exit 3 when the lock is not what the declaration asks for"},
+			offlineFlag(), jsonFlag(),
+		},
+		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Toolchains) }),
+		Action:        lockAction,
+	}
+}
+
+// lockResult is what `lock --json` prints.
+type lockResult struct {
+	Format  int      `json:"format"`
+	Lock    string   `json:"lock"`
+	Changed bool     `json:"changed"`
+	Changes []string `json:"changes"`
+}
+
+func lockAction(ctx context.Context, c *cli.Command) error {
+	p, err := open(c)
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	if c.Bool("check") {
+		return lockCheck(s, p)
+	}
+	tools := c.Args().Slice()
+	known := declare.Names(p.Declaration.Toolchains)
+	for _, t := range tools {
+		if !slices.Contains(known, t) {
+			return fault.New(fault.Use, "no toolchain is named %q", t).Advise("%s", fault.DidYouMean(t, known))
+		}
+	}
+	if len(tools) > 0 && !c.Bool("renew") {
+		return fault.New(fault.Use, "toolchains are named only to renew them").Advise("Write: trammel lock --renew %s", tools[0])
+	}
+	if err := p.MakeLocal(); err != nil {
+		return err
+	}
+	unlock, err := disk.Lock(ctx, filepath.Join(project.Local(p.Declaration.Dir), "lock.lock"))
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	old, err := lock.Read(p.Declaration.Dir)
+	if err != nil && !errors.Is(err, lock.ErrNone) {
+		// What cannot be read cannot be kept: everything is resolved anew.
+		s.Say("The lock that is there is not used: %s", firstLine(err))
+		old = nil
+	}
+	var fresh *lock.Lock
+	err = withProgress(ctx, s, func(ctx context.Context) error {
+		fresh, err = resolve.Resolve(ctx, p.Declaration, machine(p), client(p, c.Bool("offline")), resolve.Options{
+			Old: old, Now: time.Now(),
+			Renew: func(tool string) bool {
+				return c.Bool("renew") && (len(tools) == 0 || slices.Contains(tools, tool))
+			},
+		})
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	changes := lock.Changes(old, fresh)
+	if err := fresh.Write(p.Declaration.Dir); err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return s.JSON(lockResult{1, fresh.ID(), len(changes) > 0, changes})
+	}
+	s.Print("%s   lock %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(fresh.ID()))
+	for _, x := range changes {
+		s.Print("  %s", x)
+	}
+	if len(changes) == 0 {
+		s.Print("  nothing changed")
+		return nil
+	}
+	s.Say("Next: trammel fit")
+	return nil
+}
+
+func firstLine(err error) string {
+	for i, r := range err.Error() {
+		if r == '\n' {
+			return err.Error()[:i]
+		}
+	}
+	return err.Error()
+}
+
+func lockCheck(s *ui.Screen, p *project.Project) error {
+	l, err := lock.Read(p.Declaration.Dir)
+	if err != nil {
+		return errors.Join(fault.New(fault.Drift, "%s", err.Error()))
+	}
+	if l.Declaration.Digest != p.Declaration.Digest() {
+		return fault.New(fault.Drift, "%s is not what %s asks for", lock.FileName, declare.FileName).Advise("Bring it up to date and commit it: trammel lock")
+	}
+	s.Print("%s   lock %s   ok", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(l.ID()))
+	return nil
+}

@@ -1,0 +1,199 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/environ"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/proctree"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/script"
+)
+
+// stopAtFirst makes flags end at the first argument: what follows is the
+// command's own.
+var zero = 0
+
+func isolationFlag() cli.Flag {
+	return &cli.StringFlag{Name: "isolation", Usage: "show as much of the host as `LEVEL` says (open, clean) this time"}
+}
+
+func runCommand() *cli.Command {
+	return &cli.Command{
+		Name:         "run",
+		Usage:        "run one command in the environment; its exit code passes through",
+		ArgsUsage:    "-- COMMAND [ARGUMENT…]",
+		Description:  example("trammel run -- go test ./..."),
+		Flags:        []cli.Flag{isolationFlag()},
+		StopOnNthArg: &zero,
+		Action:       runAction,
+	}
+}
+
+// planFor is the environment that a command asked for.
+func planFor(ctx context.Context, c *cli.Command) (*project.Plan, error) {
+	plan, err := project.PlanFor(ctx, c.String("dir"), c.String("bay"))
+	if err != nil {
+		return nil, err
+	}
+	switch level := declare.Isolation(c.String("isolation")); level {
+	case "":
+	case declare.Open, declare.Clean:
+		if err := plan.Isolate(level); err != nil {
+			return nil, err
+		}
+	default:
+		return nil, fault.New(fault.Use, "%q is not a level of isolation", level).Advise("Known: open, clean.")
+	}
+	return plan, nil
+}
+
+func runAction(ctx context.Context, c *cli.Command) error {
+	args := c.Args().Slice()
+	if len(args) > 0 && args[0] == "--" {
+		args = args[1:]
+	}
+	if len(args) == 0 {
+		return fault.New(fault.Use, "run needs a command").Advise("Write, for example: trammel run -- go version")
+	}
+	plan, err := planFor(ctx, c)
+	if err != nil {
+		return err
+	}
+	dir, err := workDir(c)
+	if err != nil {
+		return err
+	}
+	return become(plan, dir, "", args)
+}
+
+// workDir is the folder to run in: that of --dir, or this one.
+func workDir(c *cli.Command) (string, error) {
+	if c.IsSet("dir") {
+		return filepath.Abs(c.String("dir"))
+	}
+	return os.Getwd()
+}
+
+// become replaces this process by a command, so that signals, the terminal and
+// the exit code are the command's own. file is "" for one on the PATH.
+func become(plan *project.Plan, dir, file string, argv []string) error {
+	env := plan.Environment.Environ(os.Environ(), dir)
+	if file == "" {
+		var err error
+		if file, err = proctree.LookPath(argv[0], env, dir); err != nil {
+			return notThere(plan, argv[0], err)
+		}
+	}
+	if err := os.Chdir(dir); err != nil {
+		return err
+	}
+	err := syscall.Exec(file, argv, env)
+	if errors.Is(err, syscall.ENOENT) {
+		err = fmt.Errorf("its interpreter is not on this machine")
+	}
+	return errors.Join(exitCode(126), sayNow(fmt.Sprintf("%s cannot be started: %v", argv[0], err)))
+}
+
+// notThere explains a command that the environment does not have.
+func notThere(plan *project.Plan, command string, err error) error {
+	var missing *proctree.NotFound
+	if !errors.As(err, &missing) {
+		return errors.Join(exitCode(126), sayNow(err.Error()))
+	}
+	text := fmt.Sprintf("%s is not part of %s.", command, plan.Project)
+	if host := environ.FindHost(command, os.Getenv("PATH")); host != "" && plan.Environment.Isolation == declare.Clean {
+		text += fmt.Sprintf("\n  This host has %s. To let it show, add %q to host in %s;\n  to have the same one everywhere, declare it under [toolchain].", host, command, declare.FileName)
+	} else {
+		text += fmt.Sprintf("\n  Declare it under [toolchain] in %s, then: trammel lock && trammel fit", declare.FileName)
+	}
+	return errors.Join(exitCode(127), sayNow(text))
+}
+
+// sayNow prints an error whose exit code is not one of the program's own.
+func sayNow(text string) error {
+	ui.Open(os.Stdout, os.Stderr, ui.Options{}).Error("trammel: ", text)
+	return errSaid
+}
+
+func doCommand() *cli.Command {
+	return &cli.Command{
+		Name:          "do",
+		Usage:         "run a routine of the team; alone, list them",
+		ArgsUsage:     "[ROUTINE] [ARGUMENT…]",
+		Description:   example("trammel do", "trammel do count redgill"),
+		Flags:         []cli.Flag{isolationFlag(), jsonFlag()},
+		StopOnNthArg:  &zero,
+		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Routines) }),
+		Action:        doAction,
+	}
+}
+
+func doAction(ctx context.Context, c *cli.Command) error {
+	args := c.Args().Slice()
+	if len(args) == 0 {
+		return doList(c)
+	}
+	plan, err := planFor(ctx, c)
+	if err != nil {
+		return err
+	}
+	run, ok := plan.Routines[args[0]]
+	if !ok {
+		known := make([]string, 0, len(plan.Routines))
+		for name := range plan.Routines {
+			known = append(known, name)
+		}
+		slices.Sort(known)
+		return fault.New(fault.Use, "no routine is named %q", args[0]).Advise("%s", fault.DidYouMean(args[0], known))
+	}
+	command, err := script.CommandOf(run, plan.Environment.Environ(os.Environ(), plan.Dir), args[1:]...)
+	if err != nil {
+		return fault.New(fault.Use, "routine %s: %v", args[0], err)
+	}
+	return become(plan, plan.Dir, command.Path, command.Argv)
+}
+
+func doList(c *cli.Command) error {
+	p, err := open(c)
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	type routine struct {
+		Name  string `json:"name"`
+		About string `json:"about"`
+		Run   string `json:"run"`
+	}
+	list := []routine{}
+	rows := [][]ui.Cell{}
+	for _, r := range p.Declaration.Routines {
+		list = append(list, routine{r.Name, r.About, r.Run.String()})
+		about := r.About
+		if about == "" {
+			about = r.Run.String()
+		}
+		rows = append(rows, []ui.Cell{{Text: r.Name, Style: ui.Accent}, {Text: about}})
+	}
+	if c.Bool("json") {
+		return s.JSON(struct {
+			Format   int       `json:"format"`
+			Routines []routine `json:"routines"`
+		}{1, list})
+	}
+	if len(rows) == 0 {
+		s.Say("%s declares no routine. One is a table such as [routine.test] with run = \"go test ./...\".", p.Declaration.Project)
+	}
+	s.Table(rows)
+	return nil
+}

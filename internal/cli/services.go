@@ -1,0 +1,330 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/service"
+	"trammel.example/trammel/internal/core/setup"
+)
+
+func serviceNames(d *declare.Declaration) []string { return declare.Names(d.Services) }
+
+func startCommand() *cli.Command {
+	return &cli.Command{
+		Name:          "start",
+		Usage:         "start services and all they need, in order, until they are ready",
+		ArgsUsage:     "[SERVICE…]",
+		Description:   example("trammel start", "trammel start board"),
+		Flags:         []cli.Flag{jsonFlag()},
+		ShellComplete: complete(serviceNames),
+		Action:        startAction,
+	}
+}
+
+func startAction(ctx context.Context, c *cli.Command) error {
+	p, err := open(c)
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	if len(p.Declaration.Services) == 0 {
+		s.Say("%s declares no service. One is a table such as [service.ledger] with run and ports.", p.Declaration.Project)
+		return nil
+	}
+	l, err := p.Lock()
+	if err != nil {
+		return err
+	}
+	up, err := setup.Prepare(ctx, p, l)
+	if err != nil {
+		return err
+	}
+	var statuses []service.Status
+	err = withProgress(ctx, s, func(ctx context.Context) error {
+		statuses, err = up.Start(ctx, c.Args().Slice())
+		return err
+	})
+	if c.Bool("json") {
+		if jsonErr := s.JSON(statusJSON(statuses)); jsonErr != nil {
+			return jsonErr
+		}
+		return err
+	}
+	if err != nil {
+		return err
+	}
+	s.Table(serviceRows(p, statuses, false))
+	return nil
+}
+
+func stopCommand() *cli.Command {
+	return &cli.Command{
+		Name:          "stop",
+		Usage:         "stop services, those that need them first; all of them when none is named",
+		ArgsUsage:     "[SERVICE…]",
+		Description:   example("trammel stop", "trammel stop lane"),
+		ShellComplete: complete(serviceNames),
+		Action:        stopAction,
+	}
+}
+
+func stopAction(ctx context.Context, c *cli.Command) error {
+	p, err := open(c)
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	services := service.Connect(p.Bay)
+	before, err := services.Status(ctx)
+	if err != nil {
+		return err
+	}
+	names := c.Args().Slice()
+	known := serviceNames(p.Declaration)
+	for _, st := range before { // also what was declared when it was started
+		known = append(known, st.Name, st.Service)
+	}
+	for _, n := range names {
+		if !slices.Contains(known, n) {
+			return fault.New(fault.Use, "no service is named %q", n).Advise("%s", fault.DidYouMean(n, serviceNames(p.Declaration)))
+		}
+	}
+	after, err := services.Stop(ctx, names)
+	if err != nil {
+		return err
+	}
+	var stopped []string
+	for _, was := range before {
+		now := slices.IndexFunc(after, func(x service.Status) bool { return x.Name == was.Name })
+		if was.State != service.Stopped && (now < 0 || after[now].State == service.Stopped) {
+			stopped = append(stopped, was.Name)
+		}
+	}
+	if len(stopped) == 0 {
+		s.Print("nothing was running")
+		return nil
+	}
+	s.Print("stopped: %s", strings.Join(stopped, ", "))
+	return nil
+}
+
+// statusOut is the JSON of services.
+type statusOut struct {
+	Format   int              `json:"format"`
+	Services []service.Status `json:"services"`
+}
+
+func statusJSON(list []service.Status) statusOut {
+	if list == nil {
+		list = []service.Status{}
+	}
+	return statusOut{1, list}
+}
+
+// serviceRows are the rows of services: those that the supervisor knows, and with
+// all those that are declared only. The copies of one service share a row while
+// they are in one state.
+func serviceRows(p *project.Project, statuses []service.Status, all bool) [][]ui.Cell {
+	var rows [][]ui.Cell
+	for _, x := range p.Declaration.Services {
+		var own []service.Status
+		for _, st := range statuses {
+			if st.Service == x.Name {
+				own = append(own, st)
+			}
+		}
+		if len(own) == 0 && !all {
+			continue
+		}
+		rows = append(rows, rowsOf(x, own)...)
+	}
+	for _, st := range statuses { // declared when it was started, and no more
+		if _, ok := p.Declaration.Service(st.Service); !ok {
+			rows = append(rows, serviceRow(st.Name, st, "not declared any more"))
+		}
+	}
+	return rows
+}
+
+func rowsOf(x declare.Service, own []service.Status) [][]ui.Cell {
+	if len(own) == 0 {
+		state := service.Status{State: service.Stopped}
+		return [][]ui.Cell{serviceRow(x.Name, state, "")}
+	}
+	same := !slices.ContainsFunc(own, func(st service.Status) bool { return st.State != own[0].State })
+	if same && len(own) > 1 {
+		var ports []string
+		for _, st := range own {
+			ports = append(ports, addresses(st)...)
+		}
+		text := fmt.Sprintf("%d copies", len(own))
+		if len(ports) > 0 && len(ports) <= 4 {
+			text += "  " + strings.Join(ports, " ")
+		}
+		return [][]ui.Cell{serviceRow(x.Name, own[0], text)}
+	}
+	var rows [][]ui.Cell
+	for _, st := range own {
+		rows = append(rows, serviceRow(st.Name, st, strings.Join(addresses(st), " ")))
+	}
+	return rows
+}
+
+func addresses(st service.Status) []string {
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
+		out = append(out, fmt.Sprintf("127.0.0.1:%d", st.Ports[name]))
+	}
+	return out
+}
+
+func serviceRow(name string, st service.Status, where string) []ui.Cell {
+	since := ""
+	switch st.State {
+	case service.Ready, service.Starting:
+		since = "up " + ui.Ago(time.Since(st.Since))
+		if st.Restarts > 0 {
+			since += fmt.Sprintf(", started %d times", st.Restarts+1)
+		}
+	case service.Failed:
+		where = st.Reason
+	case service.Stopped:
+		where = ""
+	}
+	return []ui.Cell{{Text: name, Style: ui.Accent}, {Text: st.State, Style: ui.StateStyle(st.State)}, {Text: where}, {Text: since, Style: ui.Dim}}
+}
+
+func logsCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "logs",
+		Usage:       "read what services printed",
+		ArgsUsage:   "[SERVICE…]",
+		Description: example("trammel logs lane --lines 50", "trammel logs --follow"),
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "follow", Usage: "go on with what comes, until Ctrl-C"},
+			&cli.IntFlag{Name: "lines", Usage: "print the last `N` lines of each service", Value: 20},
+			&cli.DurationFlag{Name: "since", Usage: "print only what is not older than `DURATION`, such as 10m"},
+			jsonFlag(),
+		},
+		ShellComplete: complete(serviceNames),
+		Action:        logsAction,
+	}
+}
+
+func logsAction(ctx context.Context, c *cli.Command) error {
+	p, err := open(c)
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	services, err := logNames(p, c.Args().Slice())
+	if err != nil {
+		return err
+	}
+	if c.Int("lines") < 0 {
+		return fault.New(fault.Use, "--lines must not be negative")
+	}
+	since, count := time.Time{}, c.Int("lines")
+	if d := c.Duration("since"); d > 0 {
+		since = time.Now().Add(-d)
+		if !c.IsSet("lines") {
+			count = 0
+		}
+	}
+	var lines []service.Line
+	for _, name := range services {
+		own, err := service.ReadLog(p.Bay.Logs(), name, count, since)
+		if err != nil {
+			return err
+		}
+		lines = append(lines, own...)
+	}
+	slices.SortStableFunc(lines, func(a, b service.Line) int { return a.At.Compare(b.At) })
+	width := 0
+	for _, n := range services {
+		width = max(width, len(n))
+	}
+	print := func(l service.Line) {
+		if c.Bool("json") {
+			_ = s.JSON(l)
+			return
+		}
+		name, style := fmt.Sprintf("%-*s", width, l.Name), ui.Accent
+		text := l.Text
+		if l.Stream == "sup" {
+			text = s.Paint(ui.Dim, "· "+text)
+		}
+		s.Print("%s  %s  %s", s.Paint(ui.Dim, l.At.Local().Format("15:04:05.000")), s.Paint(style, name), text)
+	}
+	for _, l := range lines {
+		print(l)
+	}
+	if !c.Bool("follow") {
+		if len(lines) == 0 {
+			s.Say("Nothing has been printed yet.")
+		}
+		return nil
+	}
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	var wait sync.WaitGroup
+	var mu sync.Mutex
+	for _, name := range services {
+		wait.Go(func() {
+			service.FollowLog(ctx, p.Bay.Logs(), name, func(l service.Line) {
+				mu.Lock()
+				defer mu.Unlock()
+				print(l)
+			})
+		})
+	}
+	wait.Wait()
+	return exitCode(130)
+}
+
+// logNames are the copies of the named services, or all that are declared or have
+// a log.
+func logNames(p *project.Project, names []string) ([]string, error) {
+	var out []string
+	add := func(n string) {
+		if !slices.Contains(out, n) {
+			out = append(out, n)
+		}
+	}
+	for _, x := range p.Declaration.Services {
+		for i := 1; i <= x.Copies; i++ {
+			if copy := x.CopyName(i); len(names) == 0 || slices.Contains(names, x.Name) || slices.Contains(names, copy) {
+				add(copy)
+			}
+		}
+	}
+	files, _ := filepath.Glob(filepath.Join(p.Bay.Logs(), "*.log"))
+	for _, f := range files {
+		name := strings.TrimSuffix(filepath.Base(f), ".log")
+		if len(names) == 0 && !strings.HasPrefix(name, "step-") || slices.Contains(names, name) {
+			add(name)
+		}
+	}
+	for _, n := range names {
+		if !slices.ContainsFunc(out, func(x string) bool { return x == n || strings.HasPrefix(x, n+".") }) {
+			return nil, fault.New(fault.Use, "no service is named %q", n).Advise("%s", fault.DidYouMean(n, serviceNames(p.Declaration)))
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,147 @@
+package cli
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/core/disk"
+	"trammel.example/trammel/internal/core/environ"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/project"
+)
+
+func shellCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "shell",
+		Usage:       "open your own shell in the environment",
+		Description: example("trammel shell"),
+		Flags: []cli.Flag{
+			isolationFlag(),
+			&cli.StringFlag{Name: "login", Usage: "open the shell at `PATH` instead of your own"},
+		},
+		Action: shellAction,
+	}
+}
+
+func shellAction(ctx context.Context, c *cli.Command) error {
+	plan, err := planFor(ctx, c)
+	if err != nil {
+		return err
+	}
+	if os.Getenv("TRAMMEL_DIR") == plan.Dir && os.Getenv("TRAMMEL_BAY") == c.String("bay") {
+		return fault.New(fault.Use, "this is a shell of %s already", plan.Project).Advise("Leave it with exit, or just go on.")
+	}
+	path := c.String("login")
+	for _, candidate := range []string{os.Getenv("SHELL"), "/bin/bash", "/bin/sh"} {
+		if path == "" {
+			path = candidate
+		}
+	}
+	if info, err := os.Stat(path); err != nil || info.IsDir() || info.Mode()&0o111 == 0 || !filepath.IsAbs(path) {
+		return fault.New(fault.Use, "there is no shell at %q", path).Advise("Name one: trammel shell --login /bin/bash")
+	}
+	dir, err := workDir(c)
+	if err != nil {
+		return err
+	}
+	argv, extra, err := startShell(plan, path, c.String("bay"))
+	if err != nil {
+		return err
+	}
+	for _, x := range extra {
+		plan.Environment.Variables = append(plan.Environment.Variables, x)
+	}
+	return become(plan, dir, path, argv)
+}
+
+// startShell writes the start-up file that sets the environment again after the
+// person's own files have run, and gives the command line that makes the shell
+// read it. An unknown shell gets the environment alone.
+func startShell(plan *project.Plan, path, bayName string) (argv []string, extra []environ.Variable, err error) {
+	name := filepath.Base(path)
+	folder := filepath.Join(project.Local(plan.Dir), "shell-"+bayName)
+	set := assertions(plan)
+	switch name {
+	case "bash":
+		file := filepath.Join(folder, "bashrc")
+		text := "[ -f ~/.bashrc ] && . ~/.bashrc\n" + posixSet(set) + "hash -r\n" +
+			"PS1=" + quotePosix(plan.Project+" | ") + "\"$PS1\"\n"
+		return []string{name, "--rcfile", file}, nil, same(file, text)
+	case "zsh":
+		// zsh reads its files from ZDOTDIR; each of these hands on to the person's own.
+		own := "ZDOTDIR=${TRAMMEL_SHELL_ZDOTDIR:-$HOME}\n"
+		back := "TRAMMEL_SHELL_ZDOTDIR=$ZDOTDIR\nZDOTDIR=" + quotePosix(folder) + "\n"
+		rc := own + "unset TRAMMEL_SHELL_ZDOTDIR\n[[ -f $ZDOTDIR/.zshrc ]] && . $ZDOTDIR/.zshrc\n" +
+			"[[ $ZDOTDIR == $HOME ]] && unset ZDOTDIR\n" + posixSet(set) + "rehash\n" +
+			"PROMPT=" + quotePosix(strings.ReplaceAll(plan.Project, "%", "%%")+" | ") + "\"$PROMPT\"\n"
+		for file, text := range map[string]string{
+			".zshenv": own + "[[ -f $ZDOTDIR/.zshenv ]] && . $ZDOTDIR/.zshenv\n" + back,
+			".zshrc":  rc,
+		} {
+			if err := same(filepath.Join(folder, file), text); err != nil {
+				return nil, nil, err
+			}
+		}
+		if old := os.Getenv("ZDOTDIR"); old != "" {
+			extra = append(extra, environ.Variable{Name: "TRAMMEL_SHELL_ZDOTDIR", Value: old})
+		}
+		return []string{name}, append(extra, environ.Variable{Name: "ZDOTDIR", Value: folder}), nil
+	case "fish":
+		file := filepath.Join(folder, "start.fish")
+		return []string{name, "--init-command", "source " + quoteFish(file)}, nil, same(file, fishSet(plan.Project, set))
+	}
+	return []string{name}, nil, nil
+}
+
+// assertions are what must hold whatever a start-up file did, PATH last.
+func assertions(plan *project.Plan) []environ.Variable {
+	out := slices.Clone(plan.Environment.Variables)
+	return append(out, environ.Variable{Name: "PATH", Value: plan.Environment.PathOf(os.Getenv("PATH"))})
+}
+
+func posixSet(set []environ.Variable) string {
+	var b strings.Builder
+	for _, v := range set {
+		b.WriteString("export " + v.Name + "=" + quotePosix(v.Value) + "\n")
+	}
+	return b.String()
+}
+
+// quotePosix quotes for POSIX shells: nothing has a meaning between single quotes.
+func quotePosix(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// quoteFish quotes for fish, where \ and ' are escaped between single quotes.
+func quoteFish(s string) string {
+	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(s) + "'"
+}
+
+func fishSet(name string, set []environ.Variable) string {
+	var b strings.Builder
+	for _, v := range set {
+		if v.Name == "PATH" { // a list
+			b.WriteString("set -gx PATH")
+			for _, dir := range filepath.SplitList(v.Value) {
+				b.WriteString(" " + quoteFish(dir))
+			}
+			b.WriteString("\n")
+			continue
+		}
+		b.WriteString("set -gx " + v.Name + " " + quoteFish(v.Value) + "\n")
+	}
+	b.WriteString("functions --query fish_prompt; and functions --copy fish_prompt trammel_inner_prompt\n")
+	b.WriteString("function fish_prompt\n  echo -n " + quoteFish(name+" | ") + "\n  functions --query trammel_inner_prompt; and trammel_inner_prompt\nend\n")
+	return b.String()
+}
+
+// same writes a start-up file unless it has this content.
+func same(path, text string) error {
+	if old, err := os.ReadFile(path); err == nil && string(old) == text {
+		return nil
+	}
+	return disk.WriteCache(path, []byte(text))
+}

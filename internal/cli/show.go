@@ -1,0 +1,245 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/canon"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/service"
+	"trammel.example/trammel/internal/core/setup"
+	"trammel.example/trammel/internal/core/step"
+)
+
+func showCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "show",
+		Usage:       "show what is in force here, and where each thing comes from",
+		ArgsUsage:   "[NAME]",
+		Description: example("trammel show", "trammel show node", "trammel show lane"),
+		Flags:       []cli.Flag{jsonFlag()},
+		ShellComplete: complete(func(d *declare.Declaration) []string {
+			all := append(declare.Names(d.Toolchains), declare.Names(d.Steps)...)
+			return append(append(all, declare.Names(d.Services)...), declare.Names(d.Routines)...)
+		}),
+		Action: showAction,
+	}
+}
+
+// toolOut, stepOut and showOut are what `show --json` prints.
+type toolOut struct {
+	Name    string `json:"name"`
+	Version string `json:"version"` // "" while nothing is locked
+	Ask     string `json:"ask"`
+	Source  string `json:"source"`
+	State   string `json:"state"` // "ok" or "missing"
+	File    string `json:"file"`  // where it is declared
+	Line    int    `json:"line"`
+}
+
+type stepOut struct {
+	Name  string     `json:"name"`
+	State string     `json:"state"` // "ok" or "due"
+	Why   string     `json:"why,omitempty"`
+	Last  *time.Time `json:"last,omitempty"`
+}
+
+type showOut struct {
+	Format      int              `json:"format"`
+	Project     string           `json:"project"`
+	Bay         string           `json:"bay"`
+	Isolation   string           `json:"isolation"`
+	Lock        string           `json:"lock,omitempty"`
+	Environment string           `json:"environment,omitempty"`
+	Remark      string           `json:"remark,omitempty"`
+	Tools       []toolOut        `json:"toolchain"`
+	Steps       []stepOut        `json:"steps"`
+	Services    []service.Status `json:"services"`
+	Weak        bool             `json:"weak_cleanup,omitempty"`
+}
+
+func showAction(ctx context.Context, c *cli.Command) error {
+	p, err := open(c)
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	if name := c.Args().First(); name != "" {
+		return showOne(ctx, s, p, name)
+	}
+	out, err := gather(ctx, p)
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return s.JSON(out)
+	}
+	ids := ""
+	if out.Lock != "" {
+		ids = fmt.Sprintf("   environment %s · lock %s", canon.Short(out.Environment), canon.Short(out.Lock))
+	}
+	s.Print("%s   bay %s   %s%s", s.Paint(ui.Accent, out.Project), out.Bay, out.Isolation, ids)
+	if p.Declaration.About != "" {
+		s.Print("%s", s.Paint(ui.Dim, p.Declaration.About))
+	}
+	s.Print("")
+	var rows [][]ui.Cell
+	group := func(word string) string { // only the first row of a group has its name
+		for _, r := range rows {
+			if r[0].Text == word {
+				return ""
+			}
+		}
+		return word
+	}
+	for _, t := range out.Tools {
+		version, style := t.Version, ui.Plain
+		if version == "" {
+			version = "not locked"
+			style = ui.Amber
+		} else if t.State != "ok" {
+			version += "  " + t.State
+			style = ui.Red
+		}
+		rows = append(rows, []ui.Cell{{Text: group("toolchain")}, {Text: t.Name, Style: ui.Accent}, {Text: version, Style: style}, {Text: "declaration", Style: ui.Dim}, {Text: t.Source, Style: ui.Dim}})
+	}
+	for _, st := range out.Steps {
+		text := st.Why
+		if st.State == "ok" && st.Last != nil {
+			text = ui.Ago(time.Since(*st.Last)) + " ago"
+		}
+		rows = append(rows, []ui.Cell{{Text: group("steps")}, {Text: st.Name, Style: ui.Accent}, {Text: st.State, Style: ui.StateStyle(st.State)}, {Text: text, Style: ui.Dim}})
+	}
+	for _, r := range serviceRows(p, out.Services, true) {
+		rows = append(rows, append([]ui.Cell{{Text: group("services")}}, r...))
+	}
+	for _, r := range p.Declaration.Routines {
+		rows = append(rows, []ui.Cell{{Text: group("routines")}, {Text: r.Name, Style: ui.Accent}, {Text: r.About}})
+	}
+	s.Table(indent(rows))
+	if out.Weak {
+		s.Say("Services run without namespaces here: a process that leaves its group outlives a stop.")
+	}
+	if out.Remark != "" {
+		s.Print("\n%s", out.Remark)
+	}
+	return nil
+}
+
+// indent gives the first column its width even where a group has no name.
+func indent(rows [][]ui.Cell) [][]ui.Cell {
+	for _, r := range rows {
+		r[0].Text = fmt.Sprintf("%-9s", r[0].Text)
+	}
+	return rows
+}
+
+// gather collects what is in force, as far as the checkout has got.
+func gather(ctx context.Context, p *project.Project) (*showOut, error) {
+	out := &showOut{
+		Format: 1, Project: p.Declaration.Project, Bay: p.Bay.Name, Isolation: string(p.Declaration.Isolation),
+		Tools: []toolOut{}, Steps: []stepOut{}, Services: []service.Status{},
+	}
+	l, err := p.Lock()
+	if err != nil {
+		var e *fault.Error
+		if !errors.As(err, &e) {
+			return nil, err
+		}
+		out.Remark = sentence(e)
+	}
+	if l == nil {
+		l, _ = lock.Read(p.Declaration.Dir) // a stale one still tells what is locked
+	} else {
+		out.Lock, out.Environment = l.ID(), l.EnvironmentID(p.Platform)
+	}
+	var todo []string
+	for _, t := range p.Declaration.Toolchains {
+		x := toolOut{Name: t.Name, Ask: t.Ask.String(), File: t.Place.File, Line: t.Place.Line, State: "missing", Source: t.From}
+		if l != nil {
+			item := l.Items[t.Name]
+			x.Version, x.Source = item.Version, item.Source
+			if present(p, l, t.Name) {
+				x.State = "ok"
+			}
+		}
+		if x.State != "ok" {
+			todo = append(todo, t.Name)
+		}
+		out.Tools = append(out.Tools, x)
+	}
+	if services, err := service.Connect(p.Bay).Status(ctx); err == nil && services != nil {
+		out.Services = services
+		for _, st := range services {
+			out.Weak = out.Weak || st.Weak
+		}
+	}
+	if out.Remark != "" {
+		return out, nil
+	}
+	if len(todo) > 0 {
+		out.Remark = fmt.Sprintf("Not on this machine yet: %s. Fetch: trammel fit", strings.Join(todo, ", "))
+	}
+	up, err := setup.Prepare(ctx, p, l)
+	if err != nil {
+		for _, x := range p.Declaration.Steps {
+			out.Steps = append(out.Steps, stepOut{Name: x.Name, State: "due", Why: "its tools are not here yet"})
+		}
+		return out, nil
+	}
+	statuses, err := up.Steps()
+	if err != nil {
+		return nil, err
+	}
+	due := 0
+	for _, st := range statuses {
+		x := stepOut{Name: st.Step.Name, State: "ok", Why: st.Why}
+		if st.Due {
+			x.State = "due"
+			due++
+		} else {
+			x.Last = &st.Mark.At
+		}
+		out.Steps = append(out.Steps, x)
+	}
+	if due > 0 {
+		out.Remark = "Due: " + names(dueOf(statuses), func(st step.Status) string { return st.Step.Name }) + ". Run: trammel fit"
+	}
+	return out, nil
+}
+
+func dueOf(list []step.Status) []step.Status {
+	var out []step.Status
+	for _, st := range list {
+		if st.Due {
+			out = append(out, st)
+		}
+	}
+	return out
+}
+
+// sentence is an error as a remark: what, then what to do.
+func sentence(e *fault.Error) string {
+	return strings.ToUpper(e.What[:1]) + e.What[1:] + ". " + e.Do
+}
+
+func present(p *project.Project, l *lock.Lock, tool string) bool {
+	for _, part := range l.PartsOn(p.Platform) {
+		if part.Item == tool {
+			part.Tree = p.Store.Tree(part)
+			if !p.Store.Has(part) || p.Store.Damaged(part) {
+				return false
+			}
+		}
+	}
+	return l.Items[tool].Version != ""
+}

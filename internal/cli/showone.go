@@ -1,0 +1,148 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/service"
+	"trammel.example/trammel/internal/core/setup"
+)
+
+// fact is one line about a thing.
+type fact struct{ name, value string }
+
+func printFacts(s *ui.Screen, title, kind string, facts []fact) {
+	s.Print("%s   %s", s.Paint(ui.Accent, title), s.Paint(ui.Dim, kind))
+	var rows [][]ui.Cell
+	for _, f := range facts {
+		if f.value == "" {
+			continue
+		}
+		for i, line := range strings.Split(strings.TrimRight(f.value, "\n"), "\n") {
+			name := f.name
+			if i > 0 {
+				name = ""
+			}
+			rows = append(rows, []ui.Cell{{Text: fmt.Sprintf("  %-12s", name), Style: ui.Dim}, {Text: line}})
+		}
+	}
+	s.Table(rows)
+}
+
+// showOne shows one toolchain, step, service or routine in full.
+func showOne(ctx context.Context, s *ui.Screen, p *project.Project, name string) error {
+	found := false
+	for _, t := range p.Declaration.Toolchains {
+		if t.Name == name {
+			found = true
+			showTool(s, p, t)
+		}
+	}
+	if x, ok := p.Declaration.Step(name); ok {
+		found = true
+		showStep(ctx, s, p, x)
+	}
+	if x, ok := p.Declaration.Service(name); ok {
+		found = true
+		showService(ctx, s, p, x)
+	}
+	if x, ok := p.Declaration.Routine(name); ok {
+		found = true
+		printFacts(s, x.Name, "routine", []fact{{"about", x.About}, {"runs", x.Run.String()}, {"by", "trammel do " + x.Name}})
+	}
+	if !found {
+		d := p.Declaration
+		all := append(append(append(declare.Names(d.Toolchains), declare.Names(d.Steps)...), declare.Names(d.Services)...), declare.Names(d.Routines)...)
+		return fault.New(fault.Use, "nothing is named %q in %s", name, declare.FileName).Advise("%s", fault.DidYouMean(name, all))
+	}
+	return nil
+}
+
+func showTool(s *ui.Screen, p *project.Project, t declare.Toolchain) {
+	facts := []fact{{"asked for", fmt.Sprintf("%s   (%s:%d)", t.Ask, t.Place.File, t.Place.Line)}}
+	l, err := lock.Read(p.Declaration.Dir)
+	if err != nil {
+		printFacts(s, t.Name, "toolchain", append(facts, fact{"locked", "no: " + firstLine(err)}))
+		return
+	}
+	item := l.Items[t.Name]
+	facts = append(facts, fact{"locked", item.Version}, fact{"published", strings.TrimSuffix(item.Published, "T00:00:00Z")}, fact{"source", item.Source})
+	for _, part := range l.PartsOn(p.Platform) {
+		if part.Item != t.Name {
+			continue
+		}
+		part.Tree = p.Store.Tree(part)
+		where := "not on this machine yet"
+		if p.Store.Has(part) {
+			where = p.Store.Path(part)
+		}
+		facts = append(facts, fact{"part", part.Name + " " + part.Part.Version}, fact{"", where}, fact{"", part.Digest})
+		if commands := lock.Sorted(part.Bin); len(commands) > 0 {
+			facts = append(facts, fact{"commands", strings.Join(commands, " ")})
+		}
+	}
+	for _, name := range lock.Sorted(item.Variables) {
+		facts = append(facts, fact{"sets", name + "=" + item.Variables[name]})
+	}
+	printFacts(s, t.Name, "toolchain", facts)
+}
+
+func showStep(ctx context.Context, s *ui.Screen, p *project.Project, x declare.Step) {
+	facts := []fact{
+		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}, {"runs", x.Run.String()},
+		{"reads", strings.Join(x.Reads, " ")}, {"needs", strings.Join(x.Needs, " ")},
+		{"log", filepath.Join(p.Bay.Logs(), "step-"+x.Name+".log")},
+	}
+	if l, err := p.Lock(); err == nil {
+		if up, err := setup.Prepare(ctx, p, l); err == nil {
+			statuses, err := up.Steps()
+			for _, st := range statuses {
+				if err == nil && st.Step.Name == x.Name {
+					state := "ok"
+					if st.Due {
+						state = "due: " + st.Why
+					}
+					facts = append(facts, fact{"state", state})
+					if !st.Mark.At.IsZero() {
+						facts = append(facts, fact{"last done", fmt.Sprintf("%s, took %s", st.Mark.At.Local().Format("2 Jan 2006 15:04"), ui.Elapsed(st.Mark.Took))})
+					}
+				}
+			}
+		}
+	}
+	printFacts(s, x.Name, "step", facts)
+}
+
+func showService(ctx context.Context, s *ui.Screen, p *project.Project, x declare.Service) {
+	facts := []fact{
+		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}, {"runs", x.Run.String()},
+		{"needs", strings.Join(x.Needs, " ")}, {"restart", string(x.Restart)},
+	}
+	statuses, _ := service.Connect(p.Bay).Status(ctx)
+	for _, st := range statuses {
+		if st.Service != x.Name {
+			continue
+		}
+		text := st.State
+		if st.Reason != "" {
+			text += ": " + st.Reason
+		}
+		if a := addresses(st); len(a) > 0 {
+			text += "  " + strings.Join(a, " ")
+		}
+		if st.Pid > 0 {
+			text += fmt.Sprintf("  process %d", st.Pid)
+		}
+		facts = append(facts, fact{st.Name, text + "  since " + st.Since.Local().Format(time.TimeOnly)})
+	}
+	facts = append(facts, fact{"log", service.LogPath(p.Bay.Logs(), x.CopyName(1))})
+	printFacts(s, x.Name, "service", facts)
+}

@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/fetch"
+	"trammel.example/trammel/internal/core/source"
+)
+
+func sourcesCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "sources",
+		Usage:       "show the sources in force, where each address comes from, and whether each answers",
+		Description: example("trammel sources"),
+		Flags:       []cli.Flag{offlineFlag(), jsonFlag()},
+		Action:      sourcesAction,
+	}
+}
+
+// sourceOut is one source as `sources --json` prints it.
+type sourceOut struct {
+	Name    string `json:"name"`
+	Kind    string `json:"kind"`
+	Address string `json:"address"` // without credentials
+	Origin  string `json:"origin"`
+	State   string `json:"state"` // "ok", "missing", "failed" or "" when not asked
+	Reason  string `json:"reason,omitempty"`
+}
+
+func sourcesAction(ctx context.Context, c *cli.Command) error {
+	p, err := open(c)
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	list := append([]declare.Source{}, p.Declaration.Sources...)
+	for _, kind := range declare.ImpliedSources {
+		list = append(list, source.Implied(kind))
+	}
+	var out []sourceOut
+	failed := false
+	for _, d := range list {
+		x := sourceOut{Name: d.Name, Kind: d.Kind}
+		opened, address, err := source.Open(d, machine(p), client(p, false))
+		x.Origin = address.Detail
+		if address.URL != "" {
+			x.Address = fetch.Redact(address.URL)
+		}
+		switch {
+		case err != nil:
+			x.State, x.Reason = "missing", firstLine(err)
+		case !c.Bool("offline"):
+			x.State = "ok"
+			if err := opened.Probe(ctx); err != nil && !fetch.NotFound(err) {
+				x.State, x.Reason = "failed", firstLine(err)
+				failed = true
+			}
+		}
+		out = append(out, x)
+	}
+	if c.Bool("json") {
+		if err := s.JSON(struct {
+			Format  int         `json:"format"`
+			Sources []sourceOut `json:"sources"`
+		}{1, out}); err != nil {
+			return err
+		}
+	} else {
+		var rows [][]ui.Cell
+		for _, x := range out {
+			where := x.Address
+			if x.Reason != "" {
+				where = x.Reason
+			}
+			rows = append(rows, []ui.Cell{{Text: x.Name, Style: ui.Accent}, {Text: x.Kind}, {Text: x.State, Style: ui.StateStyle(x.State)}, {Text: where}, {Text: x.Origin, Style: ui.Dim}})
+		}
+		s.Table(rows)
+	}
+	if failed {
+		return said(fault.Source)
+	}
+	return nil
+}

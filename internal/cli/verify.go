@@ -1,0 +1,97 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/canon"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/proof"
+)
+
+func verifyCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "verify",
+		Usage:       "compare this machine with the lock; exit 3 when they differ",
+		Description: example("trammel verify", "trammel verify --deep"),
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "deep", Usage: "hash every byte instead of comparing sizes and times"},
+			jsonFlag(),
+		},
+		Action: verifyAction,
+	}
+}
+
+// shownDetails is how many differing things of one check are listed.
+const shownDetails = 10
+
+func verifyAction(ctx context.Context, c *cli.Command) error {
+	p, err := open(c)
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	report, err := proof.Verify(ctx, p, proof.Options{Deep: c.Bool("deep"), Living: os.Environ()})
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		out := struct {
+			Format int  `json:"format"`
+			OK     bool `json:"ok"`
+			*proof.Report
+		}{1, report.OK(), report}
+		if err := s.JSON(out); err != nil {
+			return err
+		}
+	} else {
+		printReport(s, report)
+	}
+	if !report.OK() {
+		return said(fault.Drift)
+	}
+	return nil
+}
+
+func printReport(s *ui.Screen, r *proof.Report) {
+	head := s.Paint(ui.Accent, r.Project) + "   " + r.Platform
+	if r.Lock != "" {
+		head += fmt.Sprintf("   lock %s   environment %s", canon.Short(r.Lock), canon.Short(r.Environment))
+	}
+	s.Print("%s\n", head)
+	differ := 0
+	for _, row := range r.Rows {
+		if row.State != proof.OK {
+			differ++
+		}
+		s.Print("%-11s  %s  %s", row.Check, s.Paint(ui.StateStyle(row.State), fmt.Sprintf("%-7s", row.State)), strings.ReplaceAll(row.Text, "; ", "\n"+strings.Repeat(" ", 22)))
+		width := 0
+		for i, d := range row.Details {
+			if i < shownDetails {
+				width = max(width, len(d.Thing))
+			}
+		}
+		for i, d := range row.Details {
+			if i == shownDetails {
+				s.Print("%22sand %d more", "", len(row.Details)-shownDetails)
+				break
+			}
+			s.Print("%22s%-*s  %s", "", width, d.Thing, d.What)
+		}
+	}
+	s.Print("")
+	if differ == 0 {
+		s.Print("All %d hold.", len(r.Rows))
+		return
+	}
+	verb := "differ"
+	if differ == 1 {
+		verb = "differs"
+	}
+	s.Print("%d of %d %s from the lock. Mend: %s", differ, len(r.Rows), verb, strings.Join(r.Mend, ", then "))
+}

@@ -1,0 +1,286 @@
+// Package declare turns trammel.toml into a Declaration.
+//
+// It promises to report every fault of a file in one go, each with its place,
+// and that two files with the same meaning have the same digest, whatever their
+// comments, order and layout. It reads no other file and reaches no network.
+package declare
+
+import (
+	"strconv"
+	"time"
+
+	"trammel.example/trammel/internal/core/canon"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/platform"
+	"trammel.example/trammel/internal/core/version"
+)
+
+// FileName is the name of a declaration.
+const FileName = "trammel.toml"
+
+// Format is the version of the file format that this program reads.
+const Format = 1
+
+// Isolation says how much of the host shows inside an environment.
+type Isolation string
+
+// The levels of isolation.
+const (
+	Open  Isolation = "open"
+	Clean Isolation = "clean"
+)
+
+// Declaration is a whole trammel.toml.
+type Declaration struct {
+	File       string // absolute path
+	Dir        string // the project's folder, absolute
+	Project    string
+	About      string
+	Platforms  []platform.Platform
+	Isolation  Isolation
+	Host       []string // host commands that stay visible
+	Sources    []Source
+	Toolchains []Toolchain
+	Variables  []Variable
+	Steps      []Step
+	Services   []Service
+	Routines   []Routine
+}
+
+// Source is a declared package repository.
+type Source struct {
+	Name   string
+	Kind   string // "npm", "gomod" or "catalog"
+	URL    string // empty: the machine's own settings say where
+	SumDB  string // gomod: a checksum database, as in GOSUMDB
+	Place  fault.Place
+	URLRef fault.Place
+}
+
+// Toolchain is a wanted tool and the versions that will do.
+type Toolchain struct {
+	Name  string
+	Ask   version.Ask
+	From  string // name of a source; empty: the first that has it
+	Place fault.Place
+	AskAt fault.Place
+}
+
+// Variable is one environment variable; Value may hold references.
+type Variable struct {
+	Name  string
+	Value string
+}
+
+// Run is something to start: a POSIX script, a command without a shell, or a
+// script for a named shell.
+type Run struct {
+	Script string
+	Argv   []string
+	Shell  []string // with Script: the shell and its options
+}
+
+// Empty tells whether nothing was written.
+func (r Run) Empty() bool { return r.Script == "" && len(r.Argv) == 0 }
+
+// String is the script, or the command in one line.
+func (r Run) String() string {
+	if r.Script != "" {
+		return r.Script
+	}
+	line := ""
+	for i, a := range r.Argv {
+		if i > 0 {
+			line += " "
+		}
+		line += a
+	}
+	return line
+}
+
+// Step is a setup step.
+type Step struct {
+	Name  string
+	About string
+	Run   Run
+	Reads []string // globs below the project folder
+	Needs []string // "step.NAME" or "service.NAME"
+	Place fault.Place
+}
+
+// Restart says when a service that ended is started again.
+type Restart string
+
+// The restart rules.
+const (
+	RestartNever     Restart = "never"
+	RestartOnFailure Restart = "on-failure"
+	RestartAlways    Restart = "always"
+)
+
+// Port is a named port of a service and the number it would like.
+type Port struct {
+	Name   string
+	Wanted int
+}
+
+// Ready says how to find out that a service can be used. At most one probe is
+// set; none means: each port accepts.
+type Ready struct {
+	TCP     string // name of a port
+	HTTP    string // path
+	Port    string // HTTP: name of a port
+	Status  int    // HTTP: the wanted status; 0 means any 2xx or 3xx
+	Command Run
+	Log     string // regular expression
+	Every   time.Duration
+	Within  time.Duration
+}
+
+// Stop says how a service is asked to end.
+type Stop struct {
+	Signal string // without SIG
+	Within time.Duration
+}
+
+// Service is a long-running program.
+type Service struct {
+	Name      string
+	About     string
+	Run       Run
+	Needs     []string
+	Ports     []Port
+	Ready     Ready
+	Restart   Restart
+	Stop      Stop
+	Variables []Variable
+	Copies    int
+	Auto      bool // started when nobody names a service
+	Place     fault.Place
+}
+
+// Routine is a named command of the team.
+type Routine struct {
+	Name  string
+	About string
+	Run   Run
+}
+
+// Service finds a service by name.
+func (d *Declaration) Service(name string) (Service, bool) { return byName(d.Services, name) }
+
+// Step finds a step by name.
+func (d *Declaration) Step(name string) (Step, bool) { return byName(d.Steps, name) }
+
+// Routine finds a routine by name.
+func (d *Declaration) Routine(name string) (Routine, bool) { return byName(d.Routines, name) }
+
+// Source finds a declared source by name.
+func (d *Declaration) Source(name string) (Source, bool) { return byName(d.Sources, name) }
+
+type named interface{ name() string }
+
+func (s Source) name() string    { return s.Name }
+func (t Toolchain) name() string { return t.Name }
+func (s Step) name() string      { return s.Name }
+func (s Service) name() string   { return s.Name }
+func (r Routine) name() string   { return r.Name }
+
+func byName[T named](list []T, name string) (found T, ok bool) {
+	for _, x := range list {
+		if x.name() == name {
+			return x, true
+		}
+	}
+	return found, false
+}
+
+// Names lists the names of sources, toolchains, steps, services or routines.
+func Names[T named](list []T) []string {
+	out := make([]string, len(list))
+	for i, x := range list {
+		out[i] = x.name()
+	}
+	return out
+}
+
+// Digest is the digest of the declaration's meaning: what `lock` resolves and
+// what runs. Comments, order of tables and the text about things do not count;
+// neither does the address of a source, since digests decide and mirrors differ.
+func (d *Declaration) Digest() string {
+	platforms := make([]string, len(d.Platforms))
+	for i, p := range d.Platforms {
+		platforms[i] = p.String()
+	}
+	sources, tools := canon.Map{}, canon.Map{}
+	for _, s := range d.Sources {
+		sources[s.Name] = canon.Map{"kind": s.Kind}
+	}
+	for _, t := range d.Toolchains {
+		tools[t.Name] = canon.Map{"ask": t.Ask.String(), "from": t.From}
+	}
+	return canon.Digest(canon.Map{
+		"project": d.Project, "platforms": platforms, "isolation": string(d.Isolation), "host": d.Host,
+		"sources": sources, "toolchain": tools, "variables": variables(d.Variables),
+		"steps": meanings(d.Steps), "services": meanings(d.Services), "routines": meanings(d.Routines),
+	})
+}
+
+func meanings[T interface {
+	named
+	Meaning() canon.Map
+}](list []T) canon.Map {
+	out := canon.Map{}
+	for _, x := range list {
+		out[x.name()] = x.Meaning()
+	}
+	return out
+}
+
+func variables(list []Variable) canon.Map {
+	out := canon.Map{}
+	for _, v := range list {
+		out[v.Name] = v.Value
+	}
+	return out
+}
+
+// Meaning is all of a run that decides what happens.
+func (r Run) Meaning() canon.Map {
+	return canon.Map{"script": r.Script, "argv": r.Argv, "shell": r.Shell}
+}
+
+// Meaning is all of a step that decides what happens.
+func (s Step) Meaning() canon.Map {
+	return canon.Map{"run": s.Run.Meaning(), "reads": s.Reads, "needs": s.Needs}
+}
+
+// Meaning is all of a service that decides what happens.
+func (s Service) Meaning() canon.Map {
+	ports := canon.Map{}
+	for _, p := range s.Ports {
+		ports[p.Name] = p.Wanted
+	}
+	return canon.Map{
+		"run": s.Run.Meaning(), "needs": s.Needs, "ports": ports, "copies": s.Copies, "auto": s.Auto,
+		"variables": variables(s.Variables), "restart": string(s.Restart),
+		"stop": canon.Map{"signal": s.Stop.Signal, "within": s.Stop.Within.String()},
+		"ready": canon.Map{
+			"tcp": s.Ready.TCP, "http": s.Ready.HTTP, "port": s.Ready.Port, "status": s.Ready.Status,
+			"command": s.Ready.Command.Meaning(), "log": s.Ready.Log,
+			"every": s.Ready.Every.String(), "within": s.Ready.Within.String(),
+		},
+	}
+}
+
+// Meaning is all of a routine that decides what happens.
+func (r Routine) Meaning() canon.Map { return canon.Map{"run": r.Run.Meaning()} }
+
+// CopyName is the name of one copy of a service: "lane" when there is just one,
+// else "lane.2" (counting from 1).
+func (s Service) CopyName(copy int) string {
+	if s.Copies == 1 {
+		return s.Name
+	}
+	return s.Name + "." + strconv.Itoa(copy)
+}

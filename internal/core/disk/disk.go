@@ -1,0 +1,191 @@
+// Package disk writes files that must survive a crash and takes the locks that
+// keep two processes apart.
+//
+// Promise: after Write a reader sees either the whole old content or the whole
+// new content, whatever is killed and whenever. A held Lock is released by the
+// kernel when its process dies, so no stale lock ever needs removing.
+package disk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// Write replaces the file at path by content: a temporary file in the same
+// folder, fsync, rename, fsync of the folder. Missing parent folders are made.
+func Write(path string, content []byte, mode fs.FileMode) (err error) {
+	dir := filepath.Dir(path)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(dir, ".new-"+filepath.Base(path)+"-*")
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			f.Close()
+			os.Remove(f.Name())
+		}
+	}()
+	if _, err = f.Write(content); err != nil {
+		return err
+	}
+	if err = f.Chmod(mode); err != nil {
+		return err
+	}
+	if err = f.Sync(); err != nil {
+		return err
+	}
+	if err = f.Close(); err != nil {
+		return err
+	}
+	if err = os.Rename(f.Name(), path); err != nil {
+		return err
+	}
+	return SyncDir(dir)
+}
+
+// WriteCache replaces a file whose loss costs nothing but time: atomic like
+// Write, without the two waits for the disk.
+func WriteCache(path string, content []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".new-"+filepath.Base(path)+"-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	if err2 := f.Close(); err == nil {
+		err = err2
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		os.Remove(f.Name())
+	}
+	return err
+}
+
+// SyncDir makes renames in a folder durable.
+func SyncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if err := d.Sync(); err != nil && !errors.Is(err, unix.EINVAL) && !errors.Is(err, unix.ENOTSUP) {
+		return err
+	}
+	return nil
+}
+
+// ErrHeld is what TryLock returns when another process holds the lock.
+var ErrHeld = errors.New("held by another process")
+
+// Lock takes an exclusive advisory lock on the file at path, making it when it
+// is not there, and waits as long as ctx allows. The returned function gives it
+// back. The file stays: removing it would let two processes lock two files of
+// one name.
+func Lock(ctx context.Context, path string) (unlock func(), err error) {
+	pause := time.Millisecond
+	for {
+		unlock, err := TryLock(path)
+		if !errors.Is(err, ErrHeld) {
+			return unlock, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, fmt.Errorf("waiting for %s: %w", path, context.Cause(ctx))
+		case <-time.After(pause):
+		}
+		pause = min(pause*2, 100*time.Millisecond)
+	}
+}
+
+// TryLock is Lock without waiting: ErrHeld when somebody else has it.
+func TryLock(path string) (unlock func(), err error) {
+	f, err := LockFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return func() { f.Close() }, nil
+}
+
+// LockFile is TryLock that hands out the locked file itself, for a holder that
+// passes it on to a child; closing every copy gives the lock back.
+func LockFile(path string) (*os.File, error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	for {
+		err = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		if err != unix.EINTR {
+			break
+		}
+	}
+	if err != nil {
+		f.Close()
+		if errors.Is(err, unix.EWOULDBLOCK) {
+			return nil, ErrHeld
+		}
+		return nil, fmt.Errorf("lock %s: %w", path, err)
+	}
+	return f, nil
+}
+
+// RemoveAll removes a tree whose folders may be read-only, as those of the
+// store are.
+func RemoveAll(path string) error {
+	err := os.RemoveAll(path)
+	if err == nil || !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	filepath.WalkDir(path, func(p string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() {
+			os.Chmod(p, 0o755)
+		}
+		return nil
+	})
+	return os.RemoveAll(path)
+}
+
+// Stamp is what tells cheaply whether a file changed: size, modification and
+// change time, inode. A missing file has the zero Stamp.
+type Stamp struct {
+	Size   int64  `json:"size"`
+	Mod    int64  `json:"mod"`    // nanoseconds since 1970
+	Change int64  `json:"change"` // nanoseconds since 1970
+	Inode  uint64 `json:"inode"`
+}
+
+// StampOf reads the stamp of the file that path names, following links.
+func StampOf(path string) Stamp {
+	var st unix.Stat_t
+	if err := unix.Stat(path, &st); err != nil {
+		return Stamp{}
+	}
+	return StampFrom(&st)
+}
+
+// LinkStampOf is StampOf for the entry itself when it is a symbolic link.
+func LinkStampOf(path string) Stamp {
+	var st unix.Stat_t
+	if err := unix.Lstat(path, &st); err != nil {
+		return Stamp{}
+	}
+	return StampFrom(&st)
+}

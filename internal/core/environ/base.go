@@ -1,0 +1,114 @@
+package environ
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"trammel.example/trammel/internal/core/disk"
+)
+
+// keptNames are the host's variables that stay in clean isolation: who and where
+// the person is, the terminal, the language, and how to reach the network.
+var keptNames = []string{
+	"COLORTERM", "DBUS_SESSION_BUS_ADDRESS", "DISPLAY", "EDITOR", "HOME", "LANG", "LANGUAGE", "LOGNAME",
+	"NO_COLOR", "CI", "PAGER", "SHELL", "SHLVL", "SSH_AGENT_PID", "SSH_AUTH_SOCK", "SSH_CONNECTION",
+	"TERM", "TERM_PROGRAM", "TMPDIR", "TZ", "USER", "VISUAL", "WAYLAND_DISPLAY", "XAUTHORITY",
+	"GOPROXY", "GOSUMDB", "GOPRIVATE", "GONOSUMDB", "GONOPROXY", "GOENV",
+	"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY", "http_proxy", "https_proxy", "no_proxy", "all_proxy",
+	"SSL_CERT_FILE", "SSL_CERT_DIR", "NODE_EXTRA_CA_CERTS", "REQUESTS_CA_BUNDLE", "CURL_CA_BUNDLE", "GIT_SSL_CAINFO",
+	"npm_config_registry", "NPM_CONFIG_REGISTRY", "PIP_INDEX_URL",
+}
+
+var keptPrefixes = []string{"LC_", "TRAMMEL_", "XDG_"}
+
+// Kept tells whether a variable of the host stays in clean isolation.
+func Kept(name string) bool {
+	return slices.Contains(keptNames, name) ||
+		slices.ContainsFunc(keptPrefixes, func(p string) bool { return strings.HasPrefix(name, p) })
+}
+
+// BaseCommands are the host's commands that stay visible in clean isolation
+// without being named in host: what POSIX calls utilities and people take for
+// granted on every machine. No compiler, interpreter or network client is here.
+var BaseCommands = strings.Fields(`
+	sh bash dash zsh fish env which true false test [ printf echo expr seq yes sleep date cal time timeout
+	cat head tail tac tee less more cut paste sort uniq comm join tr fold fmt nl wc od xxd hexdump strings rev
+	ls cp mv rm ln mkdir rmdir touch chmod chown chgrp stat file du df mktemp mkfifo readlink realpath basename dirname pwd install sync truncate dd
+	grep egrep fgrep sed awk gawk mawk find xargs diff cmp patch ed
+	tar gzip gunzip zcat bzip2 bunzip2 xz unxz zstd unzip zip
+	sha1sum sha256sum sha512sum md5sum cksum b2sum base64 shasum
+	id whoami groups hostname uname arch nproc getconf tty stty tput clear reset locale
+	ps kill pgrep top free uptime nice nohup setsid flock
+	vi vim nano tmux screen man`)
+
+// hostFolders are where host commands are looked for, whatever PATH says at the
+// moment: a project's own folder on PATH must not decide what "git" is.
+var hostFolders = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbin", "/usr/sbin", "/sbin", "/opt/homebrew/bin"}
+
+// FindHost looks for a host command. path is the host's PATH, searched last.
+func FindHost(command, path string) string {
+	for _, dir := range append(slices.Clone(hostFolders), filepath.SplitList(path)...) {
+		full := filepath.Join(dir, command)
+		if info, err := os.Stat(full); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 && filepath.IsAbs(dir) {
+			return full
+		}
+	}
+	return ""
+}
+
+// LinkHost makes the folder of links to the allowed host commands and returns
+// those of named that the host does not have. A folder that is right stays.
+func LinkHost(dir string, named []string, path string) (missing []string, err error) {
+	wanted := map[string]string{}
+	for _, command := range BaseCommands {
+		if full := FindHost(command, path); full != "" {
+			wanted[command] = full
+		}
+	}
+	for _, command := range named {
+		if full := FindHost(command, path); full != "" {
+			wanted[command] = full
+		} else {
+			missing = append(missing, command)
+		}
+	}
+	if sameLinks(dir, wanted) {
+		return missing, nil
+	}
+	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+		return nil, err
+	}
+	fresh, err := os.MkdirTemp(filepath.Dir(dir), ".new-host-")
+	if err != nil {
+		return nil, err
+	}
+	defer disk.RemoveAll(fresh)
+	inner := filepath.Join(fresh, "host")
+	if err := os.Mkdir(inner, 0o755); err != nil {
+		return nil, err
+	}
+	for command, full := range wanted {
+		if err := os.Symlink(full, filepath.Join(inner, command)); err != nil {
+			return nil, err
+		}
+	}
+	if err := os.Rename(dir, filepath.Join(fresh, "old")); err != nil && !os.IsNotExist(err) {
+		return nil, err
+	}
+	return missing, os.Rename(inner, dir)
+}
+
+func sameLinks(dir string, wanted map[string]string) bool {
+	entries, err := os.ReadDir(dir)
+	if err != nil || len(entries) != len(wanted) {
+		return false
+	}
+	for _, e := range entries {
+		if target, err := os.Readlink(filepath.Join(dir, e.Name())); err != nil || target != wanted[e.Name()] {
+			return false
+		}
+	}
+	return true
+}

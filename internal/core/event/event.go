@@ -1,0 +1,80 @@
+// Package event carries what the core wants to tell whoever listens: typed
+// progress events, sent to a sink that travels in the context.
+//
+// It promises that sending never blocks on a missing listener and never fails.
+// It does not promise order between goroutines.
+package event
+
+import (
+	"context"
+	"time"
+)
+
+// Phase says where in its life a piece of work is.
+type Phase int
+
+// The phases of a piece of work. Every task that sends Begin sends exactly one
+// of Done and Failed.
+const (
+	Begin Phase = iota
+	Progress
+	Done
+	Failed
+	Remark // a sentence for the person, not part of any task
+)
+
+// Unit says what the counters of an Event count.
+type Unit int
+
+// What Current and Total count.
+const (
+	None Unit = iota
+	Bytes
+	Items
+)
+
+// Event is one piece of news. Task names the work ("fetch go 1.24.6") and is the
+// same in all events of that work.
+type Event struct {
+	Phase   Phase
+	Task    string
+	Text    string // a state word or a detail, may be empty
+	Unit    Unit
+	Current int64
+	Total   int64 // 0 when not known
+	Elapsed time.Duration
+}
+
+// Sink receives events. It is called from many goroutines.
+type Sink func(Event)
+
+type key struct{}
+
+// With returns a context whose events go to sink.
+func With(ctx context.Context, sink Sink) context.Context {
+	return context.WithValue(ctx, key{}, sink)
+}
+
+// Send delivers e to the sink of ctx, if there is one.
+func Send(ctx context.Context, e Event) {
+	if sink, ok := ctx.Value(key{}).(Sink); ok && sink != nil {
+		sink(e)
+	}
+}
+
+// Say sends a remark: one sentence for the person.
+func Say(ctx context.Context, text string) { Send(ctx, Event{Phase: Remark, Text: text}) }
+
+// Task sends Begin and returns a function that ends the task: Done when the
+// error is nil, Failed otherwise.
+func Task(ctx context.Context, name string) func(text string, err error) {
+	start := time.Now()
+	Send(ctx, Event{Phase: Begin, Task: name})
+	return func(text string, err error) {
+		phase := Done
+		if err != nil {
+			phase = Failed
+		}
+		Send(ctx, Event{Phase: phase, Task: name, Text: text, Elapsed: time.Since(start)})
+	}
+}

@@ -1,0 +1,244 @@
+// Package fit makes this machine hold what a lock names: it fetches, unpacks and
+// shows the parts of one platform. It changes nothing that is right already.
+package fit
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/disk"
+	"trammel.example/trammel/internal/core/environ"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/fetch"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/source"
+	"trammel.example/trammel/internal/core/store"
+)
+
+// Options of one fit.
+type Options struct {
+	Machine *source.Machine
+	Client  *fetch.Client
+	Check   []string // items to check to the byte and mend
+}
+
+// Result is what was done and what was left alone.
+type Result struct {
+	Added   []string // "go 1.24.6"
+	Mended  []string
+	Kept    int      // parts that were there
+	Missing []string // host commands that this host does not have
+	Lock    bool     // tree digests were written into the lock
+}
+
+// work is a part to add.
+type work struct {
+	part lock.PartOn
+	mend bool
+}
+
+// Tools brings the parts, the frame and the links of a checkout in order.
+func Tools(ctx context.Context, p *project.Project, l *lock.Lock, o Options) (*Result, error) {
+	for _, item := range o.Check {
+		if _, ok := l.Items[item]; !ok {
+			return nil, fault.New(fault.Use, "no toolchain is named %q in the lock", item).
+				Advise("%s", fault.DidYouMean(item, lock.Sorted(l.Items)))
+		}
+	}
+	result := &Result{}
+	todo, err := plan(p, l, o.Check, result)
+	if err != nil {
+		return nil, err
+	}
+	if err := addAll(ctx, p, l, o, todo); err != nil {
+		return nil, err
+	}
+	for _, w := range todo {
+		label := w.part.Label() + " " + w.part.Part.Version
+		if w.mend {
+			result.Mended = append(result.Mended, label)
+		} else {
+			result.Added = append(result.Added, label)
+		}
+	}
+	if result.Lock, err = recordTrees(ctx, p, l); err != nil {
+		return nil, err
+	}
+	f, err := p.Frame(l)
+	if err != nil {
+		return nil, err
+	}
+	if err := f.Make(); err != nil {
+		return nil, err
+	}
+	if err := p.MakeLocal(); err != nil {
+		return nil, err
+	}
+	local := project.Local(p.Declaration.Dir)
+	if err := f.Point(local); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(filepath.Join(local, "home", "bin"), 0o755); err != nil {
+		return nil, err
+	}
+	if p.Declaration.Isolation == declare.Clean {
+		result.Missing, err = environ.LinkHost(filepath.Join(local, "host"), p.Declaration.Host, os.Getenv("PATH"))
+	}
+	return result, err
+}
+
+// plan decides which parts to add and which to mend.
+func plan(p *project.Project, l *lock.Lock, check []string, result *Result) ([]work, error) {
+	var todo []work
+	for _, part := range shared(l.PartsOn(p.Platform), check) {
+		part.Tree = p.Store.Tree(part)
+		switch {
+		case !p.Store.Has(part):
+			todo = append(todo, work{part, false})
+		case p.Store.Damaged(part):
+			todo = append(todo, work{part, true})
+		case slices.Contains(check, part.Item):
+			found, err := p.Store.Check(part, true)
+			if err != nil {
+				return nil, err
+			}
+			if !found.OK() {
+				todo = append(todo, work{part, true})
+			} else {
+				result.Kept++
+			}
+		default:
+			result.Kept++
+		}
+	}
+	return todo, nil
+}
+
+// shared leaves one of the parts that several items have in common, by preference
+// that of an item to check.
+func shared(parts []lock.PartOn, check []string) []lock.PartOn {
+	slices.SortStableFunc(parts, func(a, b lock.PartOn) int {
+		first, second := slices.Contains(check, a.Item), slices.Contains(check, b.Item)
+		switch {
+		case first && !second:
+			return -1
+		case second && !first:
+			return 1
+		}
+		return 0
+	})
+	return lock.Once(parts)
+}
+
+// addAll adds parts, several at once; the first error ends the others.
+func addAll(ctx context.Context, p *project.Project, l *lock.Lock, o Options, todo []work) error {
+	const atOnce = 4 // downloads wait for the network more than for a core
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	slots := make(chan struct{}, atOnce)
+	var wait sync.WaitGroup
+	var mu sync.Mutex
+	sources := map[string]source.Source{}
+	for _, w := range todo {
+		wait.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			if ctx.Err() != nil {
+				return
+			}
+			mu.Lock()
+			s, err := open(p, l, o, sources, w.part.Item)
+			mu.Unlock()
+			if err == nil {
+				err = add(ctx, p, o, s, w)
+			}
+			if err != nil {
+				cancel(err)
+			}
+		})
+	}
+	wait.Wait()
+	return context.Cause(ctx)
+}
+
+// open opens the source of an item, once for all of its parts.
+func open(p *project.Project, l *lock.Lock, o Options, opened map[string]source.Source, item string) (source.Source, error) {
+	name := l.Items[item].Source
+	if s, ok := opened[name]; ok {
+		return s, nil
+	}
+	declared, ok := p.Declaration.Source(name)
+	if !ok {
+		declared = source.Implied(l.Sources[name].Kind)
+	}
+	s, _, err := source.Open(declared, o.Machine, o.Client)
+	if err == nil {
+		opened[name] = s
+	}
+	return s, err
+}
+
+func add(ctx context.Context, p *project.Project, o Options, s source.Source, w work) error {
+	addresses, err := s.Where(w.part.Part)
+	if err != nil {
+		return err
+	}
+	archive := ""
+	get := func() (string, error) {
+		err := error(fault.New(fault.Source, "%s is nowhere to be had", w.part.Label()))
+		for _, from := range addresses {
+			archive, err = o.Client.Archive(ctx, p.Places.Archives(), fetch.Download{
+				Name: w.part.Label() + " " + w.part.Part.Version, From: from, Size: w.part.Size, Digest: w.part.Digest,
+			})
+			if err == nil || ctx.Err() != nil {
+				break
+			}
+		}
+		return archive, err
+	}
+	_, err = p.Store.Add(ctx, w.part, w.mend, get)
+	if errors.Is(err, store.WrongBytes) && archive != "" {
+		fetch.Forget(archive)
+	}
+	return err
+}
+
+// recordTrees writes tree digests that the lock did not have yet into it. Another
+// process may do the same at this moment, so the file is read again under a lock.
+func recordTrees(ctx context.Context, p *project.Project, l *lock.Lock) (bool, error) {
+	unknown := func(l *lock.Lock) bool {
+		return slices.ContainsFunc(l.PartsOn(p.Platform), func(x lock.PartOn) bool { return x.Tree == "" })
+	}
+	if !unknown(l) {
+		return false, nil
+	}
+	unlock, err := disk.Lock(ctx, filepath.Join(project.Local(p.Declaration.Dir), "lock.lock"))
+	if err != nil {
+		return false, err
+	}
+	defer unlock()
+	onDisk, err := lock.Read(p.Declaration.Dir)
+	if err != nil {
+		return false, err
+	}
+	changed := unknown(onDisk)
+	for _, target := range []*lock.Lock{l, onDisk} {
+		for _, x := range target.PartsOn(p.Platform) {
+			if x.Tree == "" {
+				if tree := p.Store.Tree(x); tree != "" {
+					target.SetTree(p.Platform, x, tree)
+				}
+			}
+		}
+	}
+	if changed {
+		err = onDisk.Write(p.Declaration.Dir)
+	}
+	return changed, err
+}

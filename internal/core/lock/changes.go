@@ -1,0 +1,82 @@
+package lock
+
+import (
+	"fmt"
+	"slices"
+)
+
+// Changes says in words what a new lock does differently, one change a line,
+// sorted by kind and name:
+//
+//	go 1.24.5 → 1.24.6
+//	+ sluice 1.4.2
+//	step modules changed
+//
+// old may be nil.
+func Changes(old, new *Lock) []string {
+	if old == nil {
+		old = &Lock{}
+	}
+	var out []string
+	for _, name := range union(old.Items, new.Items) {
+		before, had := old.Items[name]
+		after, has := new.Items[name]
+		switch {
+		case !had:
+			out = append(out, "+ "+name+" "+after.Version)
+		case !has:
+			out = append(out, "- "+name+" "+before.Version)
+		case before.Version != after.Version:
+			out = append(out, fmt.Sprintf("%s %s → %s", name, before.Version, after.Version))
+		case before.Source != after.Source:
+			out = append(out, fmt.Sprintf("%s %s now from %s instead of %s", name, after.Version, after.Source, before.Source))
+		case before.Card != after.Card:
+			out = append(out, fmt.Sprintf("%s %s: its card changed", name, after.Version))
+		}
+	}
+	for _, p := range new.Declaration.Platforms {
+		if len(old.Declaration.Platforms) > 0 && !slices.Contains(old.Declaration.Platforms, p) {
+			out = append(out, "+ platform "+p)
+		}
+	}
+	for _, p := range old.Declaration.Platforms {
+		if !slices.Contains(new.Declaration.Platforms, p) {
+			out = append(out, "- platform "+p)
+		}
+	}
+	if b, a := old.Declaration.Isolation, new.Declaration.Isolation; b != "" && b != a {
+		out = append(out, fmt.Sprintf("isolation %s → %s", b, a))
+	}
+	for _, group := range []struct {
+		word     string
+		old, new map[string]string
+	}{
+		{"variable", old.Variables, new.Variables}, {"step", old.Steps, new.Steps},
+		{"service", old.Services, new.Services}, {"routine", old.Routines, new.Routines},
+	} {
+		for _, name := range union(group.old, group.new) {
+			before, had := group.old[name]
+			after, has := group.new[name]
+			switch {
+			case !had:
+				out = append(out, "+ "+group.word+" "+name)
+			case !has:
+				out = append(out, "- "+group.word+" "+name)
+			case before != after:
+				out = append(out, group.word+" "+name+" changed")
+			}
+		}
+	}
+	return out
+}
+
+func union[V any](a, b map[string]V) []string {
+	all := map[string]bool{}
+	for k := range a {
+		all[k] = true
+	}
+	for k := range b {
+		all[k] = true
+	}
+	return Sorted(all)
+}

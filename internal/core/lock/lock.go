@@ -1,0 +1,419 @@
+// Package lock is the lock: the exact outcome of resolving a declaration, its
+// file, its ids and its differences.
+//
+// Equal locks have equal bytes: the file is written whole, sorted, one fact a
+// line. A file whose digest does not fit its content is refused.
+package lock
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"trammel.example/trammel/internal/core/canon"
+	"trammel.example/trammel/internal/core/disk"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/fetch"
+	"trammel.example/trammel/internal/core/platform"
+)
+
+// FileName is the name of a lock.
+const FileName = "trammel.lock"
+
+// Format is the version of the file format that this program reads and writes.
+const Format = 1
+
+const heading = "# The lock of this project, written by: trammel lock\n# Review it and commit it. An edit by hand is refused; change trammel.toml and lock again.\n"
+
+// Lock is everything that is fixed. The maps are keyed by name.
+type Lock struct {
+	Format      int               `toml:"format"`
+	Digest      string            `toml:"digest"` // of everything else in the file
+	Declaration Declaration       `toml:"declaration"`
+	Sources     map[string]Source `toml:"source"`
+	Items       map[string]Item   `toml:"item"`
+	Variables   map[string]string `toml:"variables"` // digests of meaning
+	Steps       map[string]string `toml:"steps"`     // digests of meaning
+	Services    map[string]string `toml:"services"`  // digests of meaning
+	Routines    map[string]string `toml:"routines"`  // digests of meaning
+}
+
+// Declaration is what was resolved.
+type Declaration struct {
+	Digest    string   `toml:"digest"`
+	Project   string   `toml:"project"`
+	Isolation string   `toml:"isolation"`
+	Platforms []string `toml:"platforms"`
+	Host      []string `toml:"host"`
+}
+
+// Source is where items came from: its kind and where its address was written,
+// never the address, since mirrors differ and digests decide.
+type Source struct {
+	Kind    string `toml:"kind"`
+	Address string `toml:"address"` // "declaration", "user" or "machine"
+	AsOf    string `toml:"as-of"`   // RFC 3339: when it was last read for this lock
+}
+
+// Item is one locked toolchain.
+type Item struct {
+	Version   string                     `toml:"version"`
+	Source    string                     `toml:"source"`
+	Card      string                     `toml:"card"`      // digest
+	Published string                     `toml:"published"` // RFC 3339, "" where the source has no date
+	Answer    string                     `toml:"answer"`    // how to ask the tool for its version
+	Match     string                     `toml:"match"`     // regular expression for the answer
+	Variables map[string]string          `toml:"variables"`
+	Platforms map[string]map[string]Part `toml:"on"` // platform → part name → part
+}
+
+// Part is one archive of an item for one platform.
+type Part struct {
+	Path       string            `toml:"path"`    // within the source
+	Version    string            `toml:"version"` // of the package
+	Format     string            `toml:"format"`  // "tar.gz" or "zip"
+	Size       int64             `toml:"size"`    // bytes of the archive; 0 where the source does not say
+	Digest     string            `toml:"digest"`  // of the archive, as the source gives it
+	Tree       string            `toml:"tree"`    // of the unpacked tree; "" until a machine has fitted it
+	Prefix     string            `toml:"prefix"`  // leading text to drop from names in the archive
+	Strip      int               `toml:"strip"`   // leading folders to drop
+	Bin        map[string]string `toml:"bin"`
+	Executable []string          `toml:"executable"`
+}
+
+// PartOn is a part with the names it goes by.
+type PartOn struct {
+	Item string
+	Name string
+	Part
+}
+
+// Label names a part for people and in the store.
+func (p PartOn) Label() string {
+	if p.Name == p.Item {
+		return p.Item
+	}
+	return p.Item + "-" + p.Name
+}
+
+// PartsOn lists the parts for a platform, sorted by item and name.
+func (l *Lock) PartsOn(p platform.Platform) []PartOn {
+	var out []PartOn
+	for _, item := range Sorted(l.Items) {
+		parts := l.Items[item].Platforms[p.String()]
+		for _, name := range Sorted(parts) {
+			out = append(out, PartOn{item, name, parts[name]})
+		}
+	}
+	return out
+}
+
+// SetTree records the tree digest of a part.
+func (l *Lock) SetTree(p platform.Platform, part PartOn, tree string) {
+	x := l.Items[part.Item].Platforms[p.String()][part.Name]
+	x.Tree = tree
+	l.Items[part.Item].Platforms[p.String()][part.Name] = x
+}
+
+// Once drops the parts that several items share but for the first, so that each
+// archive is looked at one time.
+func Once(parts []PartOn) []PartOn {
+	seen := map[string]bool{}
+	return slices.DeleteFunc(slices.Clone(parts), func(p PartOn) bool {
+		id := p.Name + " " + p.Part.Version + " " + p.Digest
+		was := seen[id]
+		seen[id] = true
+		return was
+	})
+}
+
+// Covers tells whether the lock was made for a platform.
+func (l *Lock) Covers(p platform.Platform) bool {
+	return slices.Contains(l.Declaration.Platforms, p.String())
+}
+
+// Sorted lists the keys of a map in order.
+func Sorted[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// facts is the lock as canonical values. Empty values are left out, so that a
+// field that a later format adds does not move the digests of older locks.
+func (l *Lock) facts() canon.Map {
+	sources, items := canon.Map{}, canon.Map{}
+	for name, s := range l.Sources {
+		sources[name] = trim(canon.Map{"kind": s.Kind, "address": s.Address, "as-of": s.AsOf})
+	}
+	for name, i := range l.Items {
+		on := canon.Map{}
+		for platform, parts := range i.Platforms {
+			group := canon.Map{}
+			for name, p := range parts {
+				group[name] = trim(canon.Map{
+					"path": p.Path, "version": p.Version, "format": p.Format, "size": p.Size, "digest": p.Digest,
+					"tree": p.Tree, "prefix": p.Prefix, "strip": p.Strip, "bin": p.Bin, "executable": p.Executable,
+				})
+			}
+			on[platform] = group
+		}
+		items[name] = trim(canon.Map{
+			"version": i.Version, "source": i.Source, "card": i.Card, "published": i.Published,
+			"answer": i.Answer, "match": i.Match, "variables": i.Variables, "on": on,
+		})
+	}
+	d := l.Declaration
+	return trim(canon.Map{
+		"format": l.Format,
+		"declaration": trim(canon.Map{
+			"digest": d.Digest, "project": d.Project, "isolation": d.Isolation,
+			"platforms": d.Platforms, "host": d.Host,
+		}),
+		"source": sources, "item": items, "variables": l.Variables,
+		"steps": l.Steps, "services": l.Services, "routines": l.Routines,
+	})
+}
+
+func trim(m canon.Map) canon.Map {
+	for k, v := range m {
+		empty := false
+		switch v := v.(type) {
+		case string:
+			empty = v == ""
+		case int:
+			empty = v == 0
+		case int64:
+			empty = v == 0
+		case []string:
+			empty = len(v) == 0
+		case map[string]string:
+			empty = len(v) == 0
+		case canon.Map:
+			empty = len(v) == 0
+		}
+		if empty {
+			delete(m, k)
+		}
+	}
+	return m
+}
+
+// ID identifies the whole lock: all platforms. Tree digests, which follow from
+// the archives' own digests, and the moments of reading do not count, so that a
+// first fit or a second look at a source gives no new identity.
+func (l *Lock) ID() string {
+	facts := l.facts()
+	delete(facts, "source")
+	dropTrees(facts)
+	return canon.Digest(facts)
+}
+
+// EnvironmentID identifies everything that the lock fixes for one platform.
+func (l *Lock) EnvironmentID(p platform.Platform) string {
+	facts := l.facts()
+	delete(facts, "source")
+	dropTrees(facts)
+	declaration, _ := facts["declaration"].(canon.Map)
+	delete(declaration, "platforms")
+	delete(declaration, "digest") // it changes with the list of platforms
+	items, _ := facts["item"].(canon.Map)
+	for _, v := range items {
+		item := v.(canon.Map)
+		if on, ok := item["on"].(canon.Map); ok {
+			item["on"] = canon.Map{p.String(): on[p.String()]}
+		}
+	}
+	return canon.Digest(facts)
+}
+
+func dropTrees(facts canon.Map) {
+	items, _ := facts["item"].(canon.Map)
+	for _, v := range items {
+		on, _ := v.(canon.Map)["on"].(canon.Map)
+		for _, group := range on {
+			for _, part := range group.(canon.Map) {
+				delete(part.(canon.Map), "tree")
+			}
+		}
+	}
+}
+
+// Bytes is the content of the lock's file.
+func (l *Lock) Bytes() []byte {
+	facts := l.facts()
+	digest := canon.Digest(facts)
+	format := facts["format"]
+	delete(facts, "format")
+	b := []byte(heading)
+	b = append(b, fmt.Sprintf("format = %d\ndigest = %q\n", format, digest)...)
+	return appendTables(b, "", facts)
+}
+
+// bare are the characters of keys that need no quotes (TOML 1.0, Keys).
+const bare = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-"
+
+func key(name string) string {
+	if name != "" && strings.Trim(name, bare) == "" {
+		return name
+	}
+	return quote(name)
+}
+
+// quote writes a TOML basic string.
+func quote(s string) string { return string(canon.JSON(s)) }
+
+// appendTables writes facts as TOML: a table's own values first, then its
+// sub-tables, each sorted by name.
+func appendTables(b []byte, path string, table canon.Map) []byte {
+	for _, name := range Sorted(table) {
+		switch v := table[name].(type) {
+		case string:
+			b = append(b, key(name)+" = "+quote(v)+"\n"...)
+		case int:
+			b = append(b, key(name)+" = "+strconv.Itoa(v)+"\n"...)
+		case int64:
+			b = append(b, key(name)+" = "+strconv.FormatInt(v, 10)+"\n"...)
+		case []string:
+			quoted := make([]string, len(v))
+			for i, s := range v {
+				quoted[i] = quote(s)
+			}
+			b = append(b, key(name)+" = ["+strings.Join(quoted, ", ")+"]\n"...)
+		}
+	}
+	for _, name := range Sorted(table) {
+		below := key(name)
+		if path != "" {
+			below = path + "." + below
+		}
+		switch v := table[name].(type) {
+		case map[string]string:
+			b = append(b, "\n["+below+"]\n"...)
+			for _, k := range Sorted(v) {
+				b = append(b, key(k)+" = "+quote(v[k])+"\n"...)
+			}
+		case canon.Map:
+			if hasValues(v) {
+				b = append(b, "\n["+below+"]\n"...)
+			}
+			b = appendTables(b, below, v)
+		}
+	}
+	return b
+}
+
+// hasValues tells whether a table needs a header of its own.
+func hasValues(table canon.Map) bool {
+	for _, v := range table {
+		switch v.(type) {
+		case canon.Map, map[string]string:
+		default:
+			return true
+		}
+	}
+	return len(table) == 0
+}
+
+// Path is where the lock of a project is.
+func Path(dir string) string { return filepath.Join(dir, FileName) }
+
+// ErrNone is what Read wraps when there is no lock yet.
+var ErrNone = errors.New("there is no lock")
+
+// Read reads and checks the lock of a project's folder.
+func Read(dir string) (*Lock, error) {
+	source, err := os.ReadFile(Path(dir))
+	if errors.Is(err, fs.ErrNotExist) {
+		e := fault.New(fault.Use, "there is no %s yet", FileName)
+		e.Cause = ErrNone
+		return nil, e.Advise("Make it: trammel lock")
+	}
+	if err != nil {
+		return nil, fault.New(fault.Use, "the lock cannot be read: %v", err)
+	}
+	return Parse(source)
+}
+
+// Parse reads a lock from memory and checks its digest.
+func Parse(source []byte) (*Lock, error) {
+	var l Lock
+	decoder := toml.NewDecoder(strings.NewReader(string(source))).DisallowUnknownFields()
+	if err := decoder.Decode(&l); err != nil {
+		return nil, unreadable(source, err)
+	}
+	if l.Format != Format {
+		return nil, fault.New(fault.Use, "%s has format %d, and this program reads format %d", FileName, l.Format, Format).
+			Advise("Use the Trammel that your team uses, or lock again.")
+	}
+	if digest := canon.Digest(l.facts()); digest != l.Digest {
+		return nil, fault.New(fault.Use, "%s was changed by hand or by a merge: its digest is %s and its content has %s", FileName, canon.Short(l.Digest), canon.Short(digest)).
+			Advise("Bring back the committed one (git checkout %s), or write it anew: trammel lock", FileName)
+	}
+	if err := l.check(); err != nil {
+		return nil, err
+	}
+	return &l, nil
+}
+
+func unreadable(source []byte, err error) error {
+	e := fault.New(fault.Use, "%s cannot be read: %v", FileName, err)
+	for i, line := range strings.Split(string(source), "\n") {
+		if strings.HasPrefix(line, "<<<<<<< ") {
+			e.What = fmt.Sprintf("%s:%d: the lock holds the marks of a merge that was not finished", FileName, i+1)
+			break
+		}
+	}
+	return e.Advise("Take one side (git checkout --ours %s), then: trammel lock", FileName)
+}
+
+// check refuses what a lock with a right digest could still say to reach outside
+// the store: a forger can compute digests too.
+func (l *Lock) check() error {
+	for _, item := range Sorted(l.Items) {
+		for _, parts := range l.Items[item].Platforms {
+			for name, p := range parts {
+				bad := ""
+				if err := fetch.CheckDigest(p.Digest); err != nil {
+					bad = err.Error()
+				}
+				if tree := strings.TrimPrefix(p.Tree, "blake3:"); p.Tree != "" && (len(tree) != 64 || strings.Trim(tree, "0123456789abcdef") != "") {
+					bad = fmt.Sprintf("%q is not a tree digest", p.Tree)
+				}
+				if strings.ContainsAny(item+name+l.Items[item].Version, "/\\\x00") || p.Size < 0 {
+					bad = "a name or size that no lock has"
+				}
+				for command, file := range p.Bin {
+					if strings.ContainsAny(command, "/\\\x00") || path.IsAbs(file) || strings.HasPrefix(path.Clean(file), "..") {
+						bad = fmt.Sprintf("the command %q = %q leaves the part", command, file)
+					}
+				}
+				if bad != "" {
+					return fault.New(fault.Use, "%s: part %s of %s: %s", FileName, name, item, bad).Advise("Write the lock anew: trammel lock")
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// Write replaces the lock of a project's folder. A file that already has these
+// bytes is left alone.
+func (l *Lock) Write(dir string) error {
+	content := l.Bytes()
+	if old, err := os.ReadFile(Path(dir)); err == nil && string(old) == string(content) {
+		return nil
+	}
+	return disk.Write(Path(dir), content, 0o644)
+}

@@ -1,0 +1,245 @@
+// Package proctree runs a command so that nothing of it is left behind.
+//
+// On Linux every tree has a pid namespace of its own with a tiny init (this
+// program, re-executed): when the init goes, the kernel ends everything in the
+// namespace, double-forkers included. The init goes when it is told to, when the
+// command ends, and when the process that started it dies, which it learns from
+// the parent-death signal and from the end of a control pipe. Where the kernel
+// refuses namespaces, and on other systems, a tree is a process group; then a
+// process that leaves its group outlives the tree, and Tree.Weak says so.
+package proctree
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+)
+
+// Spec is what to run.
+type Spec struct {
+	Path   string // the file to run; "" looks Argv[0] up in the PATH of Env
+	Argv   []string
+	Env    []string
+	Dir    string
+	Stdout *os.File
+	Stderr *os.File
+}
+
+// Exit is how a command ended.
+type Exit struct {
+	Code   int            // exit code, or 128 + the signal's number
+	Signal syscall.Signal // 0 when it ended by itself
+}
+
+// OK tells whether the command ended well.
+func (e Exit) OK() bool { return e.Code == 0 }
+
+func (e Exit) String() string {
+	if e.Signal != 0 {
+		return "ended by signal " + strings.ToUpper(e.Signal.String())
+	}
+	return "exit code " + strconv.Itoa(e.Code)
+}
+
+// Tree is a running command and all that it started.
+type Tree struct {
+	Pid  int  // of the init, or of the command itself when Weak
+	Weak bool // without a namespace
+
+	control *os.File
+	done    chan struct{}
+	exit    Exit
+	mu      sync.Mutex
+}
+
+// Start runs a command in a tree of its own.
+func Start(spec Spec) (*Tree, error) {
+	path := spec.Path
+	if path == "" {
+		var err error
+		if path, err = LookPath(spec.Argv[0], spec.Env, spec.Dir); err != nil {
+			return nil, err
+		}
+	}
+	reply := make(chan startReply)
+	forks() <- startRequest{spec, path, reply}
+	r := <-reply
+	return r.tree, r.err
+}
+
+type startRequest struct {
+	spec  Spec
+	path  string
+	reply chan startReply
+}
+
+type startReply struct {
+	tree *Tree
+	err  error
+}
+
+// forks hands starts to one goroutine that is locked to its thread for ever: the
+// parent-death signal follows the thread that forked, not the process (prctl(2),
+// PR_SET_PDEATHSIG).
+var forks = sync.OnceValue(func() chan<- startRequest {
+	requests := make(chan startRequest)
+	go func() {
+		runtime.LockOSThread()
+		for r := range requests {
+			tree, err := startTree(r.spec, r.path)
+			r.reply <- startReply{tree, err}
+		}
+	}()
+	return requests
+})
+
+// Wait blocks until the command has ended and its tree is gone.
+func (t *Tree) Wait() Exit {
+	<-t.done
+	return t.exit
+}
+
+// Done is closed when the command has ended and its tree is gone.
+func (t *Tree) Done() <-chan struct{} { return t.done }
+
+// Signal sends a signal to the command's process group.
+func (t *Tree) Signal(s syscall.Signal) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	select {
+	case <-t.done:
+		return
+	default:
+	}
+	if t.control != nil {
+		_, _ = t.control.Write([]byte{byte(s)})
+		return
+	}
+	_ = syscall.Kill(-t.Pid, s)
+}
+
+// Kill ends the whole tree at once.
+func (t *Tree) Kill() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	select {
+	case <-t.done:
+		return
+	default:
+	}
+	if t.Weak {
+		_ = syscall.Kill(-t.Pid, syscall.SIGKILL)
+		return
+	}
+	_ = syscall.Kill(t.Pid, syscall.SIGKILL)
+}
+
+// startGroup is the fallback: the command in a process group of its own.
+func startGroup(spec Spec, path string) (*Tree, error) {
+	cmd := &exec.Cmd{Path: path, Args: spec.Argv, Env: spec.Env, Dir: spec.Dir, Stdout: spec.Stdout, Stderr: spec.Stderr}
+	cmd.SysProcAttr = groupAttributes()
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	t := &Tree{Pid: cmd.Process.Pid, Weak: true, done: make(chan struct{})}
+	go func() {
+		err := cmd.Wait()
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		_ = syscall.Kill(-t.Pid, syscall.SIGKILL) // what it left in its group
+		t.exit = exitOf(cmd.ProcessState, err)
+		close(t.done)
+	}()
+	return t, nil
+}
+
+func exitOf(state *os.ProcessState, err error) Exit {
+	if state == nil {
+		return Exit{Code: 127}
+	}
+	status, ok := state.Sys().(syscall.WaitStatus)
+	if ok && status.Signaled() {
+		return Exit{128 + int(status.Signal()), status.Signal()}
+	}
+	return Exit{Code: state.ExitCode()}
+}
+
+// parseExit reads the init's last line: "exit CODE SIGNAL".
+func parseExit(line string) (Exit, bool) {
+	var e Exit
+	var signal int
+	if _, err := fmt.Sscanf(line, "exit %d %d", &e.Code, &signal); err != nil {
+		return e, false
+	}
+	if signal != 0 {
+		e.Signal, e.Code = syscall.Signal(signal), 128+signal
+	}
+	return e, true
+}
+
+// NotFound is a command that is not on its environment's PATH.
+type NotFound struct{ Command string }
+
+func (e *NotFound) Error() string { return fmt.Sprintf("there is no command %q", e.Command) }
+
+// LookPath finds the file of a command in the PATH of an environment, which is
+// not this process's own.
+func LookPath(command string, env []string, dir string) (string, error) {
+	if strings.Contains(command, "/") {
+		full := command
+		if !filepath.IsAbs(full) {
+			full = filepath.Join(dir, full)
+		}
+		return full, runnable(full)
+	}
+	path := ""
+	for _, line := range env {
+		if value, ok := strings.CutPrefix(line, "PATH="); ok {
+			path = value
+		}
+	}
+	var refused error
+	for _, folder := range filepath.SplitList(path) {
+		full := filepath.Join(folder, command)
+		err := runnable(full)
+		if err == nil {
+			return full, nil
+		}
+		if refused == nil && !errors.Is(err, os.ErrNotExist) && !errors.As(err, new(*NotFound)) {
+			refused = err
+		}
+	}
+	if refused != nil {
+		return "", refused
+	}
+	return "", &NotFound{command}
+}
+
+func runnable(path string) error {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return &NotFound{path}
+	case err != nil:
+		return err
+	case info.IsDir():
+		return &NotFound{path}
+	case info.Mode()&0o111 == 0:
+		return fmt.Errorf("%s may not be executed: %w", path, os.ErrPermission)
+	}
+	return nil
+}
+
+// readAll is what an init wrote before it ended.
+func readAll(r io.Reader) string {
+	b, _ := io.ReadAll(io.LimitReader(r, 64<<10))
+	return string(b)
+}

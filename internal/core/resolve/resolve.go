@@ -1,0 +1,356 @@
+// Package resolve turns a declaration into a lock.
+//
+// It keeps what is locked unless the declaration no longer allows it or the
+// caller renews it: adding a tool never moves another. It downloads index
+// documents and no archives.
+package resolve
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"trammel.example/trammel/internal/core/canon"
+	"trammel.example/trammel/internal/core/card"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/event"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/fetch"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/platform"
+	"trammel.example/trammel/internal/core/source"
+	"trammel.example/trammel/internal/core/version"
+)
+
+// Options of one resolution.
+type Options struct {
+	Old   *lock.Lock             // what to keep; may be nil
+	Renew func(tool string) bool // tools to move to the newest allowed; may be nil
+	Now   time.Time
+}
+
+// Resolve makes the lock of a declaration.
+func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, o Options) (*lock.Lock, error) {
+	if o.Old == nil {
+		o.Old = &lock.Lock{}
+	}
+	if o.Renew == nil {
+		o.Renew = func(string) bool { return false }
+	}
+	r := &resolver{d: d, m: m, client: client, o: o, opened: map[string]*opened{}}
+	l := Skeleton(d)
+
+	var (
+		wait  sync.WaitGroup
+		mu    sync.Mutex
+		found fault.Findings
+		other error
+	)
+	for _, t := range d.Toolchains {
+		wait.Go(func() {
+			done := event.Task(ctx, "resolve "+t.Name)
+			item, err := r.item(ctx, t)
+			done(item.Version, err)
+			mu.Lock()
+			defer mu.Unlock()
+			if f, ok := err.(fault.Findings); ok {
+				found = append(found, f...)
+			} else if err != nil && other == nil {
+				other = err
+			}
+			l.Items[t.Name] = item
+		})
+	}
+	wait.Wait()
+	if ctx.Err() != nil {
+		return nil, context.Cause(ctx)
+	}
+	if len(found) > 0 {
+		slices.SortFunc(found, func(a, b fault.Finding) int { return a.Line - b.Line })
+		return nil, found
+	}
+	if other != nil {
+		return nil, other
+	}
+	r.sources(l)
+	return l, nil
+}
+
+// Skeleton is everything in a lock that needs no source.
+func Skeleton(d *declare.Declaration) *lock.Lock {
+	l := &lock.Lock{
+		Format: lock.Format,
+		Declaration: lock.Declaration{
+			Digest: d.Digest(), Project: d.Project, Isolation: string(d.Isolation), Host: slices.Sorted(slices.Values(d.Host)),
+		},
+		Sources: map[string]lock.Source{}, Items: map[string]lock.Item{},
+		Variables: map[string]string{}, Steps: map[string]string{}, Services: map[string]string{}, Routines: map[string]string{},
+	}
+	for _, p := range d.Platforms {
+		l.Declaration.Platforms = append(l.Declaration.Platforms, p.String())
+	}
+	for _, v := range d.Variables {
+		l.Variables[v.Name] = canon.Digest(v.Value)
+	}
+	for _, s := range d.Steps {
+		l.Steps[s.Name] = canon.Digest(s.Meaning())
+	}
+	for _, s := range d.Services {
+		l.Services[s.Name] = canon.Digest(s.Meaning())
+	}
+	for _, x := range d.Routines {
+		l.Routines[x.Name] = canon.Digest(x.Meaning())
+	}
+	return l
+}
+
+type opened struct {
+	once     sync.Once
+	declared declare.Source
+	source   source.Source
+	address  source.Address
+	err      error
+}
+
+type resolver struct {
+	d      *declare.Declaration
+	m      *source.Machine
+	client *fetch.Client
+	o      Options
+
+	mu     sync.Mutex
+	opened map[string]*opened
+}
+
+// open opens the source of a name: a declared one, or one implied by its kind.
+func (r *resolver) open(name string) *opened {
+	r.mu.Lock()
+	x := r.opened[name]
+	if x == nil {
+		x = &opened{}
+		r.opened[name] = x
+	}
+	r.mu.Unlock()
+	x.once.Do(func() {
+		declared, ok := r.d.Source(name)
+		if !ok {
+			declared = source.Implied(name)
+		}
+		x.source, x.address, x.err = source.Open(declared, r.m, r.client)
+	})
+	return x
+}
+
+// choice is a card's way of having a tool, and the source to have it from.
+type choice struct {
+	card   *card.Card
+	from   card.From
+	source string
+}
+
+// choose finds the card of a tool and the source: the catalogs of the
+// declaration, in its order, come before the cards of the program.
+func (r *resolver) choose(ctx context.Context, t declare.Toolchain) (choice, error) {
+	var names []string
+	for _, s := range r.d.Sources {
+		if s.Kind != "catalog" || t.From != "" && t.From != s.Name && r.kind(t.From) == "catalog" {
+			continue
+		}
+		x := r.open(s.Name)
+		if x.err != nil {
+			return choice{}, x.err
+		}
+		catalog := x.source.(*source.Catalog)
+		c, err := catalog.Card(ctx, t.Name)
+		if err != nil {
+			return choice{}, err
+		}
+		if c != nil {
+			return r.pick(t, c, s.Name)
+		}
+		tools, _ := catalog.Tools(ctx)
+		names = append(names, tools...)
+	}
+	if c, ok := card.Builtin(t.Name); ok {
+		return r.pick(t, c, "")
+	}
+	names = append(names, card.BuiltinNames()...)
+	return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("no card is known for a tool named %q", t.Name), Do: fault.DidYouMean(t.Name, names)}}
+}
+
+func (r *resolver) kind(name string) string {
+	if s, ok := r.d.Source(name); ok {
+		return s.Kind
+	}
+	return name
+}
+
+// pick takes the first way of a card that fits what the declaration says.
+func (r *resolver) pick(t declare.Toolchain, c *card.Card, catalog string) (choice, error) {
+	var ways []string
+	for _, f := range c.From {
+		name := f.Kind
+		if f.Kind == "catalog" {
+			name = catalog
+		} else if t.From != "" && r.kind(t.From) == f.Kind {
+			name = t.From
+		} else if s, ok := r.declared(f.Kind); ok {
+			name = s
+		}
+		if t.From == "" || t.From == name {
+			return choice{c, f, name}, nil
+		}
+		ways = append(ways, name)
+	}
+	return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("%s is not to be had from %q", t.Name, t.From), Do: "It comes from " + strings.Join(ways, " or ") + "."}}
+}
+
+// declared is the first source of a kind that the declaration has.
+func (r *resolver) declared(kind string) (string, bool) {
+	for _, s := range r.d.Sources {
+		if s.Kind == kind {
+			return s.Name, true
+		}
+	}
+	return "", false
+}
+
+// item locks one toolchain.
+func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, error) {
+	way, err := r.choose(ctx, t)
+	if err != nil {
+		return lock.Item{}, err
+	}
+	scheme := way.card.Scheme
+	if scheme == "" {
+		scheme = source.Scheme(way.from.Kind)
+	}
+	if bad := t.Ask.Valid(scheme); bad != "" {
+		return lock.Item{}, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%q is not a version of %s (%s versions)", bad, t.Name, scheme)}}
+	}
+	old, had := r.o.Old.Items[t.Name]
+	keep := had && !r.o.Renew(t.Name) && old.Source == way.source && old.Card == way.card.Digest() && t.Ask.Allows(scheme, old.Version)
+	if keep && r.coversAll(old) {
+		old.Platforms = r.onlyWanted(old)
+		return old, nil
+	}
+	x := r.open(way.source)
+	if x.err != nil {
+		return lock.Item{}, x.err
+	}
+	v := old.Version
+	if !keep {
+		if v, err = r.version(ctx, t, way, x.source, scheme); err != nil {
+			return lock.Item{}, err
+		}
+	}
+	item := lock.Item{
+		Version: v, Source: way.source, Card: way.card.Digest(),
+		Answer: way.card.Answer.Run, Match: way.card.Answer.Match, Variables: way.card.Variables,
+		Platforms: map[string]map[string]lock.Part{},
+	}
+	for _, p := range r.d.Platforms {
+		parts, published, err := x.source.Parts(ctx, way.from, v, p)
+		if fetch.NotFound(err) {
+			return lock.Item{}, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%s %s is not there for %s", t.Name, v, p)}}
+		}
+		if err != nil {
+			return lock.Item{}, err
+		}
+		if !published.IsZero() {
+			item.Published = published.Format(time.RFC3339)
+		}
+		// A tree digest that a machine has learnt stays with its archive.
+		for name, part := range parts {
+			if known, ok := old.Platforms[p.String()][name]; ok && known.Digest == part.Digest {
+				part.Tree = known.Tree
+				parts[name] = part
+			}
+		}
+		item.Platforms[p.String()] = parts
+	}
+	return item, nil
+}
+
+func (r *resolver) coversAll(i lock.Item) bool {
+	return !slices.ContainsFunc(r.d.Platforms, func(p platform.Platform) bool { return i.Platforms[p.String()] == nil })
+}
+
+func (r *resolver) onlyWanted(i lock.Item) map[string]map[string]lock.Part {
+	out := map[string]map[string]lock.Part{}
+	for _, p := range r.d.Platforms {
+		out[p.String()] = i.Platforms[p.String()]
+	}
+	return out
+}
+
+// version finds the newest version that the ask allows.
+func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice, s source.Source, scheme version.Scheme) (string, error) {
+	releases, err := s.Releases(ctx, way.from, r.d.Platforms)
+	if err != nil && !fetch.NotFound(err) {
+		return "", err
+	}
+	versions := make([]string, len(releases))
+	for i, x := range releases {
+		versions[i] = x.Version
+	}
+	if best, ok := t.Ask.Best(scheme, versions); ok {
+		return best, nil
+	}
+	// Lists may be incomplete: an exact version is asked for before it is refused.
+	if exact, ok := t.Ask.Exact(); ok {
+		if _, _, err := s.Parts(ctx, way.from, exact, r.d.Platforms[0]); err == nil {
+			return exact, nil
+		} else if !fetch.NotFound(err) {
+			return "", err
+		}
+	}
+	do := "The source has no version of it for " + platforms(r.d.Platforms) + "."
+	if below, above := t.Ask.Around(scheme, versions); below != "" || above != "" {
+		var near []string
+		for _, v := range []string{below, above} {
+			if v != "" {
+				near = append(near, v)
+			}
+		}
+		do = "The nearest there are: " + strings.Join(near, " and ") + "."
+	}
+	return "", fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("no version of %s satisfies %q (source %s)", t.Name, t.Ask, way.source), Do: do}}
+}
+
+func platforms(list []platform.Platform) string {
+	out := make([]string, len(list))
+	for i, p := range list {
+		out[i] = p.String()
+	}
+	return strings.Join(out, ", ")
+}
+
+// sources writes down where items came from. A source that was not read anew
+// keeps what the old lock says of it, so that locking twice gives equal bytes.
+func (r *resolver) sources(l *lock.Lock) {
+	for _, tool := range lock.Sorted(l.Items) {
+		name := l.Items[tool].Source
+		kind := r.kind(name)
+		old, known := r.o.Old.Sources[name]
+		if known && old.Kind == kind && !r.moved(name, l) {
+			l.Sources[name] = old
+			continue
+		}
+		l.Sources[name] = lock.Source{Kind: kind, Address: r.open(name).address.Origin, AsOf: r.o.Now.UTC().Format(time.RFC3339)}
+	}
+}
+
+// moved tells whether an item of a source is not what the old lock had.
+func (r *resolver) moved(source string, l *lock.Lock) bool {
+	for tool, item := range l.Items {
+		before, had := r.o.Old.Items[tool]
+		if item.Source == source && (!had || before.Version != item.Version || len(before.Platforms) != len(item.Platforms)) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,414 @@
+package setup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"trammel.example/trammel/internal/core/bay"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/environ"
+	"trammel.example/trammel/internal/core/event"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/ref"
+	"trammel.example/trammel/internal/core/script"
+	"trammel.example/trammel/internal/core/service"
+	"trammel.example/trammel/internal/core/step"
+)
+
+// Setup is a checkout whose tools are fitted, ready to run steps and services.
+type Setup struct {
+	Project     *project.Project
+	Lock        *lock.Lock
+	Parts       []lock.PartOn
+	Inputs      environ.Inputs
+	Environment *environ.Environment
+	Services    *service.Client
+}
+
+// Prepare computes the environment of a fitted checkout.
+func Prepare(ctx context.Context, p *project.Project, l *lock.Lock) (*Setup, error) {
+	parts, err := p.Parts(l)
+	if err != nil {
+		return nil, err
+	}
+	in, err := p.Inputs(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	s := &Setup{Project: p, Lock: l, Parts: parts, Inputs: in, Services: service.Connect(p.Bay)}
+	return s, s.compute()
+}
+
+func (s *Setup) compute() (err error) {
+	s.Environment, err = environ.Compute(s.Inputs)
+	if err != nil {
+		return fault.New(fault.Use, "%v", err)
+	}
+	return nil
+}
+
+func (s *Setup) marks() string {
+	return step.Folder(project.Local(s.Project.Declaration.Dir))
+}
+
+// Steps says which steps are due, and why.
+func (s *Setup) Steps() ([]step.Status, error) {
+	return step.Plan(s.Project.Declaration, s.Lock, s.Parts, s.Environment, s.marks())
+}
+
+// Choice says which steps to run: those that are due, or of those only some, and
+// some though they are not due.
+type Choice struct {
+	Only  []string // empty: all
+	None  bool
+	Again []string
+}
+
+func (c Choice) takes(st step.Status) bool {
+	due := st.Due && !c.None && (len(c.Only) == 0 || slices.Contains(c.Only, st.Step.Name))
+	return due || slices.Contains(c.Again, st.Step.Name)
+}
+
+// RunSteps runs steps, and starts and stops the services that they need and that
+// did not run already. It returns what it ran.
+func (s *Setup) RunSteps(ctx context.Context, c Choice) (ran []string, err error) {
+	statuses, err := s.Steps()
+	if err != nil {
+		return nil, err
+	}
+	var wanted []string
+	for _, st := range statuses {
+		if c.takes(st) {
+			wanted = append(wanted, "step."+st.Step.Name)
+			ran = append(ran, st.Step.Name)
+		}
+	}
+	if len(wanted) == 0 {
+		return nil, nil
+	}
+	before, err := s.Services.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	_, err = s.bring(ctx, wanted, c.Again)
+	// What ran only for the steps goes again, also after a failure or Ctrl-C.
+	var extra []string
+	for node := range s.closure(wanted) {
+		if name, ok := strings.CutPrefix(node, "service."); ok && !running(before, name) {
+			extra = append(extra, name)
+		}
+	}
+	if len(extra) > 0 {
+		if _, stopErr := s.Services.Stop(context.WithoutCancel(ctx), extra); err == nil {
+			err = stopErr
+		}
+	}
+	return ran, err
+}
+
+func running(list []service.Status, name string) bool {
+	return slices.ContainsFunc(list, func(st service.Status) bool {
+		return st.Service == name && (st.State == service.Ready || st.State == service.Starting)
+	})
+}
+
+// Start brings up services and all they need, in order, and returns when each is
+// ready. With no names it brings up all that start by themselves. On Ctrl-C what
+// this call started is stopped again.
+func (s *Setup) Start(ctx context.Context, names []string) ([]service.Status, error) {
+	var wanted []string
+	for _, x := range s.Project.Declaration.Services {
+		if slices.Contains(names, x.Name) || len(names) == 0 && x.Auto {
+			wanted = append(wanted, "service."+x.Name)
+		}
+	}
+	for _, name := range names {
+		if _, ok := s.Project.Declaration.Service(name); !ok {
+			return nil, fault.New(fault.Use, "no service is named %q", name).
+				Advise("%s", fault.DidYouMean(name, declare.Names(s.Project.Declaration.Services)))
+		}
+	}
+	if len(wanted) == 0 {
+		return nil, nil
+	}
+	before, err := s.Services.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	after, err := s.bring(ctx, wanted, nil)
+	if ctx.Err() != nil {
+		var extra []string
+		for node := range s.closure(wanted) {
+			if name, ok := strings.CutPrefix(node, "service."); ok && !running(before, name) {
+				extra = append(extra, name)
+			}
+		}
+		if _, stopErr := s.Services.Stop(context.WithoutCancel(ctx), extra); stopErr != nil {
+			err = errors.Join(err, stopErr)
+		}
+	}
+	return after, err
+}
+
+// closure is the graph of nodes and all they need.
+func (s *Setup) closure(nodes []string) graph {
+	g := graph{}
+	var add func(node string)
+	add = func(node string) {
+		if _, ok := g[node]; ok {
+			return
+		}
+		kind, name, _ := strings.Cut(node, ".")
+		if kind == "step" {
+			x, _ := s.Project.Declaration.Step(name)
+			g[node] = x.Needs
+		} else {
+			x, _ := s.Project.Declaration.Service(name)
+			g[node] = x.Needs
+		}
+		for _, n := range g[node] {
+			add(n)
+		}
+	}
+	for _, n := range nodes {
+		add(n)
+	}
+	return g
+}
+
+// bring does nodes and all they need: services that do not run, steps that are
+// due. A service that only a finished step needs is left alone.
+func (s *Setup) bring(ctx context.Context, nodes, again []string) ([]service.Status, error) {
+	statuses, err := s.Steps()
+	if err != nil {
+		return nil, err
+	}
+	due := map[string]step.Status{}
+	for _, st := range statuses {
+		if st.Due || slices.Contains(again, st.Step.Name) {
+			due["step."+st.Step.Name] = st
+		}
+	}
+	g := s.closure(nodes)
+	s.prune(g, nodes, due)
+	if err := s.claim(ctx, g); err != nil {
+		return nil, err
+	}
+	runner := &step.Runner{
+		Environment: s.Environment, Look: s.Inputs.Lookup("", 0), Dir: s.Project.Declaration.Dir,
+		Marks: s.marks(), Logs: s.Project.Bay.Logs(),
+	}
+	err = g.walk(ctx, func(ctx context.Context, node string) error {
+		if st, ok := due[node]; ok {
+			return runner.Run(ctx, st)
+		}
+		if name, ok := strings.CutPrefix(node, "service."); ok {
+			x, _ := s.Project.Declaration.Service(name)
+			return s.startService(ctx, x)
+		}
+		return nil
+	})
+	after, statusErr := s.Services.Status(context.WithoutCancel(ctx))
+	if err == nil {
+		err = statusErr
+	}
+	return after, err
+}
+
+// prune takes out of a graph what only steps that are not due need.
+func (s *Setup) prune(g graph, wanted []string, due map[string]step.Status) {
+	keep := map[string]bool{}
+	var mark func(node string)
+	mark = func(node string) {
+		if keep[node] {
+			return
+		}
+		keep[node] = true
+		if _, isDue := due[node]; strings.HasPrefix(node, "step.") && !isDue {
+			return
+		}
+		for _, n := range g[node] {
+			mark(n)
+		}
+	}
+	for _, n := range wanted {
+		mark(n)
+	}
+	maps.DeleteFunc(g, func(node string, _ []string) bool { return !keep[node] })
+}
+
+// claim takes the ports of all services of a graph before anything is expanded,
+// since addresses go into variables. A port that had to move is told.
+func (s *Setup) claim(ctx context.Context, g graph) error {
+	wanted := bay.Ports{}
+	any := false
+	for node := range g {
+		name, ok := strings.CutPrefix(node, "service.")
+		if !ok {
+			continue
+		}
+		any = true
+		x, _ := s.Project.Declaration.Service(name)
+		for copy := 1; copy <= x.Copies; copy++ {
+			for _, p := range x.Ports {
+				wanted[bay.PortKey(name, copy, p.Name)] = p.Wanted + copy - 1
+			}
+		}
+	}
+	if !any {
+		return nil
+	}
+	claimed, err := s.Services.Claim(ctx, wanted)
+	if err != nil {
+		return err
+	}
+	for _, m := range claimed.Moved {
+		event.Say(ctx, m)
+	}
+	moved := false
+	for key, n := range claimed.Ports {
+		moved = moved || s.Inputs.Ports[key] != n
+	}
+	if !moved {
+		return nil
+	}
+	s.Inputs.Ports = maps.Clone(s.Inputs.Ports)
+	maps.Copy(s.Inputs.Ports, claimed.Ports)
+	return s.compute()
+}
+
+// startService starts all copies of a service at once.
+func (s *Setup) startService(ctx context.Context, x declare.Service) (err error) {
+	specs, err := s.Specs(x)
+	if err != nil {
+		return err
+	}
+	g := graph{}
+	byName := map[string]service.Spec{}
+	for _, spec := range specs {
+		g[spec.Name], byName[spec.Name] = nil, spec
+	}
+	return g.walk(ctx, func(ctx context.Context, name string) error {
+		done := event.Task(ctx, "service "+name)
+		status, err := s.Services.Start(ctx, byName[name])
+		if err == nil && status.State != service.Ready && status.State != service.Done {
+			err = s.notReady(status)
+		}
+		done(describe(status), err)
+		return err
+	})
+}
+
+// describe is a state with where the service is reached.
+func describe(st service.Status) string {
+	var ports []string
+	for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
+		ports = append(ports, fmt.Sprintf("127.0.0.1:%d", st.Ports[name]))
+	}
+	return strings.TrimSpace(st.State + " " + strings.Join(ports, " "))
+}
+
+func (s *Setup) notReady(st service.Status) error {
+	e := fault.New(fault.NotReady, "service %s did not get ready: %s", st.Name, st.Reason)
+	var do strings.Builder
+	lines, err := service.ReadLog(s.Project.Bay.Logs(), st.Name, 0, st.Since.Add(-s.longest(st.Service)))
+	if err == nil {
+		own := slices.DeleteFunc(lines, func(l service.Line) bool { return l.Stream == "sup" })
+		for _, l := range own[max(0, len(own)-8):] {
+			do.WriteString("| " + l.Text + "\n")
+		}
+	}
+	fmt.Fprintf(&do, "Log: %s (trammel logs %s)", service.LogPath(s.Project.Bay.Logs(), st.Name), st.Service)
+	return e.Advise("%s", do.String())
+}
+
+// Specs makes the complete specs of a service's copies.
+func (s *Setup) Specs(x declare.Service) ([]service.Spec, error) {
+	var out []service.Spec
+	for copy := 1; copy <= x.Copies; copy++ {
+		spec, err := s.spec(x, copy)
+		if err != nil {
+			return nil, fault.New(fault.Use, "service %s: %v", x.Name, err)
+		}
+		out = append(out, spec)
+	}
+	return out, nil
+}
+
+func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
+	look := s.Inputs.Lookup(x.Name, copy)
+	dir := s.Project.Declaration.Dir
+	var own []environ.Variable
+	for _, v := range x.Variables {
+		expanded, err := ref.Expand(v.Value, look)
+		if err != nil {
+			return service.Spec{}, err
+		}
+		own = append(own, environ.Variable{Name: v.Name, Value: expanded, From: "service " + x.Name})
+	}
+	e := s.Environment.With(own)
+	env := e.Environ(os.Environ(), dir)
+	command, err := s.command(x.Run, look, env)
+	if err != nil {
+		return service.Spec{}, err
+	}
+	spec := service.Spec{
+		Name: x.CopyName(copy), Service: x.Name, Path: command.Path, Argv: command.Argv, Env: env, Dir: dir,
+		Ports: map[string]int{}, Restart: x.Restart, Signal: x.Stop.Signal, Within: x.Stop.Within,
+		Build: s.Inputs.ID,
+		Ready: service.Probe{
+			Status: x.Ready.Status, Log: x.Ready.Log, Every: x.Ready.Every, Within: x.Ready.Within,
+		},
+	}
+	for _, p := range x.Ports {
+		spec.Ports[p.Name] = s.Inputs.Ports[bay.PortKey(x.Name, copy, p.Name)]
+	}
+	spec.Ready.TCP = spec.Ports[x.Ready.TCP]
+	if x.Ready.HTTP != "" {
+		spec.Ready.HTTP = fmt.Sprintf("http://127.0.0.1:%d%s", spec.Ports[x.Ready.Port], x.Ready.HTTP)
+	}
+	if !x.Ready.Command.Empty() {
+		probe, err := s.command(x.Ready.Command, look, env)
+		if err != nil {
+			return service.Spec{}, err
+		}
+		spec.Ready.Path, spec.Ready.Command = probe.Path, probe.Argv
+	}
+	for _, n := range x.Needs {
+		if name, ok := strings.CutPrefix(n, "service."); ok {
+			needed, _ := s.Project.Declaration.Service(name)
+			for i := 1; i <= needed.Copies; i++ {
+				spec.Needs = append(spec.Needs, needed.CopyName(i))
+			}
+		}
+	}
+	var decisive []string
+	for _, v := range e.Variables {
+		decisive = append(decisive, v.Name+"="+v.Value)
+	}
+	spec.Config = spec.Digest(append(decisive, strings.Join(e.Path, string(filepath.ListSeparator))))
+	return spec, nil
+}
+
+func (s *Setup) command(run declare.Run, look func(string) (string, error), env []string) (script.Command, error) {
+	expanded, err := script.Expand(run, look)
+	if err != nil {
+		return script.Command{}, err
+	}
+	return script.CommandOf(expanded, env)
+}
+
+// longest is how far back the log of a failed start may reach.
+func (s *Setup) longest(name string) time.Duration {
+	x, _ := s.Project.Declaration.Service(name)
+	return x.Ready.Within + x.Stop.Within + time.Minute
+}

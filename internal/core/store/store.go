@@ -1,0 +1,324 @@
+// Package store is the content-addressed folder of unpacked parts that all
+// projects of a user share.
+//
+// Promises: a part that has its name in the store is whole and was checked; a
+// process that is killed at any instant leaves at most a nameless folder, which
+// the next one to add that part removes; two processes that want one part do the
+// work once. Nothing in the store changes after it has appeared.
+//
+// Not promised: that nobody else damages it. Check finds that.
+package store
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"trammel.example/trammel/internal/core/disk"
+	"trammel.example/trammel/internal/core/event"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/tree"
+	"trammel.example/trammel/internal/core/unpack"
+)
+
+// Store is a folder of parts. Beside each part NAME lie NAME.manifest, what the
+// tree digest was taken of, and NAME.stamps, the size and times of each entry
+// when it was added, in the manifest's order.
+type Store struct{ root string }
+
+// Open names the store's folder; it is made when something is added.
+func Open(root string) *Store { return &Store{root} }
+
+// Name is the name of a part's folder: the first 32 hex digits of its tree
+// digest, then what people call it. Items that have a part in common share it.
+func Name(p lock.PartOn) string {
+	return strings.TrimPrefix(p.Tree, "blake3:")[:32] + "-" + p.Name + "-" + p.Part.Version
+}
+
+// Path is where a part is, or will be. The part's tree digest must be known.
+func (s *Store) Path(p lock.PartOn) string { return filepath.Join(s.root, Name(p)) }
+
+// Has tells whether a part is there, without looking into it.
+func (s *Store) Has(p lock.PartOn) bool {
+	if p.Tree == "" {
+		return false
+	}
+	_, err := os.Lstat(s.Path(p))
+	return err == nil
+}
+
+// MarkDamaged notes that a part was found damaged, so that the next fit mends it
+// without being asked to look.
+func (s *Store) MarkDamaged(p lock.PartOn) {
+	_ = os.WriteFile(s.Path(p)+".damaged", nil, 0o644)
+}
+
+// Damaged tells whether a part was marked as damaged.
+func (s *Store) Damaged(p lock.PartOn) bool {
+	_, err := os.Lstat(s.Path(p) + ".damaged")
+	return err == nil
+}
+
+// known is where the tree digest of an archive is remembered, for parts whose
+// lock does not state it yet.
+func (s *Store) known(p lock.PartOn) string {
+	return filepath.Join(s.root, ".trees", strings.NewReplacer("/", "_", ":", "-").Replace(p.Digest))
+}
+
+// Tree is the tree digest of a part: the lock's, or the one that this store
+// learnt when it unpacked the same archive; "" when neither knows it.
+func (s *Store) Tree(p lock.PartOn) string {
+	if p.Tree != "" {
+		return p.Tree
+	}
+	raw, err := os.ReadFile(s.known(p))
+	name, recipe, _ := strings.Cut(strings.TrimSpace(string(raw)), " ")
+	if err != nil || recipe != rulesOf(p) {
+		return ""
+	}
+	return name
+}
+
+// rulesOf is what besides the archive decides a tree.
+func rulesOf(p lock.PartOn) string {
+	return strconv.Quote(fmt.Sprint(p.Prefix, p.Strip, executables(p)))
+}
+
+// executables are the globs of the card and the commands themselves.
+func executables(p lock.PartOn) []string {
+	out := append([]string{}, p.Executable...)
+	for _, command := range lock.Sorted(p.Bin) {
+		out = append(out, p.Bin[command])
+	}
+	return out
+}
+
+// Add unpacks an archive into the store and returns the part's tree digest. get
+// brings the archive and is called only when there is something to do. With mend
+// a part that is there is replaced.
+func (s *Store) Add(ctx context.Context, p lock.PartOn, mend bool, get func() (archive string, err error)) (treeDigest string, err error) {
+	if err := os.MkdirAll(filepath.Join(s.root, ".trees"), 0o755); err != nil {
+		return "", fmt.Errorf("making the store: %w", err)
+	}
+	id := strings.NewReplacer("/", "_", ":", "-").Replace(p.Digest)
+	unlock, err := disk.Lock(ctx, filepath.Join(s.root, ".locks", id))
+	if err != nil {
+		return "", err
+	}
+	defer unlock()
+	if t := s.Tree(p); t != "" {
+		p.Tree = t
+		if s.Has(p) && !mend {
+			return t, nil
+		}
+	}
+	archive, err := get()
+	if err != nil {
+		return "", err
+	}
+	done := event.Task(ctx, "unpack "+p.Label()+" "+p.Part.Version)
+	t, count, err := s.add(ctx, p, id, archive)
+	done(plural(count, "file"), err)
+	return t, err
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return strconv.Itoa(n) + " " + word + "s"
+}
+
+// WrongBytes is an archive whose content is not what was locked. The caller
+// drops the archive from its cache.
+var WrongBytes = errors.New("wrong bytes")
+
+func (s *Store) add(ctx context.Context, p lock.PartOn, id, archive string) (treeDigest string, count int, err error) {
+	// What an earlier process left, killed while it unpacked this archive.
+	if old, err := filepath.Glob(filepath.Join(s.root, ".new-"+id+"-*")); err == nil {
+		for _, dir := range old {
+			disk.RemoveAll(dir)
+		}
+	}
+	fresh, err := os.MkdirTemp(s.root, ".new-"+id+"-")
+	if err != nil {
+		return "", 0, err
+	}
+	defer func() {
+		if err != nil {
+			disk.RemoveAll(fresh)
+		}
+	}()
+	result, err := unpack.Archive(ctx, archive, p.Format, fresh, unpack.Rules{
+		Prefix: p.Prefix, Strip: p.Strip, Executable: executables(p), HashZip: strings.HasPrefix(p.Digest, "h1:"),
+	})
+	if err != nil {
+		return "", 0, unpackError(p, err)
+	}
+	if result.H1 != "" && result.H1 != p.Digest {
+		return "", 0, wrong(p, "its module digest is %.19s… and the lock has %.19s…", result.H1, p.Digest)
+	}
+	treeDigest = result.Manifest.Digest()
+	if p.Tree != "" && p.Tree != treeDigest {
+		return "", 0, wrong(p, "its tree digest is %.19s… and the lock has %.19s…", treeDigest, p.Tree)
+	}
+	for command, file := range p.Bin {
+		if !has(result.Manifest, file) {
+			return "", 0, fault.New(fault.Source, "%s %s has no file %s, which its card gives as the command %s", p.Label(), p.Part.Version, file, command).
+				Advise("The card does not fit this version; choose another version or mend the card.")
+		}
+	}
+	p.Tree = treeDigest
+	final := s.Path(p)
+	if err := disk.WriteCache(final+".manifest", result.Manifest.Bytes()); err != nil {
+		return "", 0, err
+	}
+	if err := disk.WriteCache(final+".stamps", stampBytes(result.Manifest)); err != nil {
+		return "", 0, err
+	}
+	if err := disk.SyncAll(fresh); err != nil {
+		return "", 0, err
+	}
+	if err := replace(fresh, final); err != nil {
+		return "", 0, err
+	}
+	os.Remove(final + ".damaged")
+	if err := disk.WriteCache(s.known(p), []byte(treeDigest+" "+rulesOf(p)+"\n")); err != nil {
+		return "", 0, err
+	}
+	return treeDigest, len(result.Manifest), disk.SyncDir(s.root)
+}
+
+// replace renames fresh to final. A damaged tree that is there goes aside first;
+// programs that run from it keep running.
+func replace(fresh, final string) error {
+	err := os.Rename(fresh, final)
+	if err == nil {
+		return nil
+	}
+	if !errors.Is(err, fs.ErrExist) && !errors.Is(err, unix.ENOTEMPTY) && !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	aside := fresh + "-old"
+	if err := os.Rename(final, aside); err != nil {
+		return err
+	}
+	if err := os.Rename(fresh, final); err != nil {
+		return err
+	}
+	disk.RemoveAll(aside)
+	return nil
+}
+
+func has(m tree.Manifest, file string) bool {
+	for _, e := range m {
+		if e.Path == file {
+			return true
+		}
+	}
+	return false
+}
+
+func wrong(p lock.PartOn, format string, args ...any) error {
+	e := fault.New(fault.Source, "%s %s has the wrong bytes: "+format, append([]any{p.Label(), p.Part.Version}, args...)...)
+	e.Cause = WrongBytes
+	return e.Advise("Nothing of it was kept. Fetch it again: trammel fit\nIf it stays so, the source serves something else than what was locked, or the lock is wrong.")
+}
+
+func unpackError(p lock.PartOn, err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+		return fault.New(fault.Failed, "there is no room for %s %s: the disk is full", p.Label(), p.Part.Version).
+			Advise("Nothing of it was kept. Free some space and run the same command again.")
+	}
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		return fault.New(fault.Failed, "%s %s cannot be unpacked: %v", p.Label(), p.Part.Version, err)
+	}
+	e := fault.New(fault.Source, "%s %s: %v", p.Label(), p.Part.Version, err)
+	e.Cause = WrongBytes
+	return e.Advise("Nothing of it was kept.")
+}
+
+func stampBytes(m tree.Manifest) []byte {
+	var b bytes.Buffer
+	for _, e := range m {
+		fmt.Fprintf(&b, "%d %d %d %d\n", e.Stamp.Size, e.Stamp.Mod, e.Stamp.Change, e.Stamp.Inode)
+	}
+	return b.Bytes()
+}
+
+func readStamps(raw []byte, m tree.Manifest) error {
+	for i := range m {
+		line, rest, ok := bytes.Cut(raw, []byte("\n"))
+		if !ok {
+			return errors.New("the record of stamps is cut off")
+		}
+		raw = rest
+		fields := strings.Fields(string(line))
+		if len(fields) != 4 {
+			return errors.New("the record of stamps is damaged")
+		}
+		var n [3]int64
+		for k := range n {
+			n[k], _ = strconv.ParseInt(fields[k], 10, 64)
+		}
+		inode, _ := strconv.ParseUint(fields[3], 10, 64)
+		m[i].Stamp = disk.Stamp{Size: n[0], Mod: n[1], Change: n[2], Inode: inode}
+	}
+	return nil
+}
+
+// Checked is what a check of one part found.
+type Checked struct {
+	Missing     bool
+	Files       int
+	Differences []tree.Difference
+	Record      string // what is wrong with the part's own records, or ""
+}
+
+// OK tells whether the part is as the lock says.
+func (c Checked) OK() bool { return !c.Missing && c.Record == "" && len(c.Differences) == 0 }
+
+// Check compares a part with the lock: the manifest with the tree digest, then
+// the files with the manifest, by their recorded stamps or, when deep, by hashing
+// every byte.
+func (s *Store) Check(p lock.PartOn, deep bool) (Checked, error) {
+	if !s.Has(p) {
+		return Checked{Missing: true}, nil
+	}
+	path := s.Path(p)
+	raw, err := os.ReadFile(path + ".manifest")
+	if err != nil {
+		return Checked{Record: "its manifest cannot be read"}, nil
+	}
+	want, err := tree.Parse(raw)
+	if err != nil || want.Digest() != p.Tree {
+		return Checked{Record: "its manifest does not have the locked digest"}, nil
+	}
+	if !deep {
+		stamps, err := os.ReadFile(path + ".stamps")
+		if err == nil {
+			err = readStamps(stamps, want)
+		}
+		if err != nil {
+			deep = true // without stamps only the content can tell
+		}
+	}
+	have, err := tree.Scan(path, deep)
+	if err != nil {
+		return Checked{}, err
+	}
+	return Checked{Files: len(want), Differences: tree.Compare(want, have, deep)}, nil
+}

@@ -1,0 +1,160 @@
+package version
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Ask is what a person writes to say which versions will do:
+//
+//	"1.24"           the newest that starts with 1.24
+//	"=1.24.3"        exactly that one
+//	">=1.22, <1.25"  all bounds hold
+//	"latest"         the newest release
+//
+// Pre-releases are allowed only by an ask that itself names one.
+type Ask struct {
+	text   string
+	any    bool
+	bounds []bound
+}
+
+type bound struct {
+	op      string // "", "=", "!=", ">", ">=", "<", "<="; "" is a prefix
+	version string
+}
+
+// operators, longest first so that ">=" is not read as ">".
+var operators = []string{">=", "<=", "!=", "=", ">", "<"}
+
+// ParseAsk reads an ask. The error says which piece is wrong.
+func ParseAsk(text string) (Ask, error) {
+	a := Ask{text: strings.TrimSpace(text)}
+	if a.text == "latest" {
+		a.any = true
+		return a, nil
+	}
+	if a.text == "" {
+		return a, fmt.Errorf(`an empty ask; write a version such as "1.24", a range such as ">=1.22, <1.25", or "latest"`)
+	}
+	for piece := range strings.SplitSeq(a.text, ",") {
+		b := bound{version: strings.TrimSpace(piece)}
+		for _, op := range operators {
+			if rest, ok := strings.CutPrefix(b.version, op); ok {
+				b.op, b.version = op, strings.TrimSpace(rest)
+				break
+			}
+		}
+		if b.version == "" || !isDigit(b.version[0]) || strings.ContainsAny(b.version, " \t*^~|") {
+			return a, fmt.Errorf(`%q is not a version; write "1.24" (newest that starts so), "=1.24.3", ">=1.22, <1.25" or "latest"`, strings.TrimSpace(piece))
+		}
+		a.bounds = append(a.bounds, b)
+	}
+	return a, nil
+}
+
+func (a Ask) String() string { return a.text }
+
+// Exact gives the one version that the ask can mean, if it is of the form "=V".
+func (a Ask) Exact() (string, bool) {
+	if len(a.bounds) == 1 && a.bounds[0].op == "=" {
+		return a.bounds[0].version, true
+	}
+	return "", false
+}
+
+// Valid names the first bound that is no version in the scheme, or returns "".
+func (a Ask) Valid(s Scheme) string {
+	for _, b := range a.bounds {
+		if !s.Valid(b.version) {
+			return b.version
+		}
+	}
+	return ""
+}
+
+// Allows tells whether the version v will do.
+func (a Ask) Allows(s Scheme, v string) bool {
+	if s.Prerelease(v) && !a.namesPrerelease(s) {
+		return false
+	}
+	return a.inRange(s, v)
+}
+
+func (a Ask) inRange(s Scheme, v string) bool {
+	for _, b := range a.bounds {
+		if !b.holds(s, v) {
+			return false
+		}
+	}
+	return true
+}
+
+func (a Ask) namesPrerelease(s Scheme) bool {
+	return slices.ContainsFunc(a.bounds, func(b bound) bool { return s.Prerelease(b.version) })
+}
+
+func (b bound) holds(s Scheme, v string) bool {
+	c := s.Compare(v, b.version)
+	switch b.op {
+	case "":
+		return c == 0 || hasPrefix(v, b.version)
+	case "=":
+		return c == 0
+	case "!=":
+		return c != 0
+	case ">":
+		return c > 0
+	case ">=":
+		return c >= 0
+	case "<":
+		return c < 0
+	default:
+		return c <= 0
+	}
+}
+
+// hasPrefix tells whether v is prefix with more components behind it: "1.2"
+// covers "1.2.9" and "1.2rc1", never "1.20".
+func hasPrefix(v, prefix string) bool {
+	rest, ok := strings.CutPrefix(v, prefix)
+	return ok && (rest == "" || !isDigit(rest[0]))
+}
+
+// Best picks the newest version that the ask allows.
+func (a Ask) Best(s Scheme, versions []string) (best string, found bool) {
+	for _, v := range versions {
+		if s.Valid(v) && a.Allows(s, v) && (!found || s.Compare(v, best) > 0) {
+			best, found = v, true
+		}
+	}
+	return best, found
+}
+
+// Around gives the nearest versions below and above an ask that nothing
+// satisfies, each "" when there is none: what to tell a person who asked for
+// something that does not exist.
+func (a Ask) Around(s Scheme, versions []string) (below, above string) {
+	if len(a.bounds) == 0 {
+		return "", ""
+	}
+	pivot := a.bounds[0].version
+	for _, v := range versions {
+		if !s.Valid(v) || s.Prerelease(v) {
+			continue
+		}
+		switch c := s.Compare(v, pivot); {
+		case c < 0 && (below == "" || s.Compare(v, below) > 0):
+			below = v
+		case c > 0 && (above == "" || s.Compare(v, above) < 0):
+			above = v
+		}
+	}
+	return below, above
+}
+
+// Newest sorts versions newest first, in place.
+func Newest(s Scheme, versions []string) {
+	slices.SortFunc(versions, func(a, b string) int { return s.Compare(b, a) })
+}
