@@ -20,9 +20,9 @@ import (
 	"trammel.example/trammel/internal/core/script"
 )
 
-// stopAtFirst makes flags end at the first argument: what follows is the
-// command's own.
-var zero = 0
+// first makes flags end at the first argument: what follows is the command's own.
+
+var first = 1
 
 func isolationFlag() cli.Flag {
 	return &cli.StringFlag{Name: "isolation", Usage: "show as much of the host as `LEVEL` says (open, clean) this time"}
@@ -35,7 +35,7 @@ func runCommand() *cli.Command {
 		ArgsUsage:    "-- COMMAND [ARGUMENT…]",
 		Description:  example("trammel run -- go test ./..."),
 		Flags:        []cli.Flag{isolationFlag()},
-		StopOnNthArg: &zero,
+		StopOnNthArg: &first,
 		Action:       runAction,
 	}
 }
@@ -133,7 +133,7 @@ func doCommand() *cli.Command {
 		ArgsUsage:     "[ROUTINE] [ARGUMENT…]",
 		Description:   example("trammel do", "trammel do count redgill"),
 		Flags:         []cli.Flag{isolationFlag(), jsonFlag()},
-		StopOnNthArg:  &zero,
+		StopOnNthArg:  &first,
 		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Routines) }),
 		Action:        doAction,
 	}

@@ -15,7 +15,7 @@ var keptNames = []string{
 	"COLORTERM", "DBUS_SESSION_BUS_ADDRESS", "DISPLAY", "EDITOR", "HOME", "LANG", "LANGUAGE", "LOGNAME",
 	"NO_COLOR", "CI", "PAGER", "SHELL", "SHLVL", "SSH_AGENT_PID", "SSH_AUTH_SOCK", "SSH_CONNECTION",
 	"TERM", "TERM_PROGRAM", "TMPDIR", "TZ", "USER", "VISUAL", "WAYLAND_DISPLAY", "XAUTHORITY",
-	"GOPROXY", "GOSUMDB", "GOPRIVATE", "GONOSUMDB", "GONOPROXY", "GOENV",
+	"GOPROXY", "GOSUMDB", "GOPRIVATE", "GONOSUMDB", "GONOPROXY",
 	"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY", "http_proxy", "https_proxy", "no_proxy", "all_proxy",
 	"SSL_CERT_FILE", "SSL_CERT_DIR", "NODE_EXTRA_CA_CERTS", "REQUESTS_CA_BUNDLE", "CURL_CA_BUNDLE", "GIT_SSL_CAINFO",
 	"npm_config_registry", "NPM_CONFIG_REGISTRY", "PIP_INDEX_URL",
@@ -45,7 +45,7 @@ var BaseCommands = strings.Fields(`
 
 // hostFolders are where host commands are looked for, whatever PATH says at the
 // moment: a project's own folder on PATH must not decide what "git" is.
-var hostFolders = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbin", "/usr/sbin", "/sbin", "/opt/homebrew/bin"}
+var hostFolders = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbin", "/usr/sbin", "/sbin"}
 
 // FindHost looks for a host command. path is the host's PATH, searched last.
 func FindHost(command, path string) string {

@@ -230,7 +230,7 @@ func temporary(err error) bool {
 	var lies *errLies
 	var dns *net.DNSError
 	switch {
-	case errors.As(err, &lies), errors.Is(err, os.ErrPermission), errors.As(err, new(*os.PathError)):
+	case errors.As(err, &lies), errors.Is(err, fault.Source), errors.Is(err, os.ErrPermission), errors.As(err, new(*os.PathError)):
 		return false
 	case errors.As(err, &dns) && dns.IsNotFound:
 		return false
@@ -274,12 +274,15 @@ type cached struct {
 	Size     int    `json:"size"`
 }
 
-// Document reads an index document. With the same address it asks the server
-// only whether the cached one still holds, and offline it gives the cached one.
-// accept is the value of the Accept header, or "".
-func (c *Client) Document(ctx context.Context, a Address, accept string) ([]byte, error) {
+// Document reads an index document that check accepts. With the same address it
+// asks the server only whether the cached one still holds, and offline it gives
+// the cached one. What check refuses is never cached, so a moment's wrong bytes
+// do not stay. A nil check means: do not cache. accept is the value of the Accept
+// header, or "".
+func (c *Client) Document(ctx context.Context, a Address, accept string, check func([]byte) error) ([]byte, error) {
 	path := filepath.Join(c.cache, strings.TrimPrefix(canon.Digest(canon.List{a.URL, accept}), "sha256:")[:32])
 	memo, body, have := readCached(path)
+	have = have && check != nil && check(body) == nil
 	if c.offline {
 		if have {
 			return body, nil
@@ -323,6 +326,12 @@ func (c *Client) Document(ctx context.Context, a Address, accept string) ([]byte
 		}
 		if resp.ContentLength >= 0 && int64(len(out)) != resp.ContentLength {
 			return false, io.ErrUnexpectedEOF
+		}
+		if check == nil {
+			return false, nil
+		}
+		if err := check(out); err != nil {
+			return false, err
 		}
 		writeCached(path, cached{resp.Header.Get("ETag"), resp.Header.Get("Last-Modified"), len(out)}, out)
 		return false, nil

@@ -302,11 +302,14 @@ func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice,
 	}
 	// Lists may be incomplete: an exact version is asked for before it is refused.
 	if exact, ok := t.Ask.Exact(); ok {
-		if _, _, err := s.Parts(ctx, way.from, exact, r.d.Platforms[0]); err == nil {
+		if _, _, partsErr := s.Parts(ctx, way.from, exact, r.d.Platforms[0]); partsErr == nil {
 			return exact, nil
-		} else if !fetch.NotFound(err) {
-			return "", err
+		} else if !fetch.NotFound(partsErr) {
+			return "", partsErr
 		}
+	}
+	if err != nil { // the source does not know the package at all
+		return "", err
 	}
 	do := "The source has no version of it for " + platforms(r.d.Platforms) + "."
 	if below, above := t.Ask.Around(scheme, versions); below != "" || above != "" {

@@ -62,9 +62,10 @@ func below(name string) bool {
 	return name != "" && !path.IsAbs(name) && path.Clean(name) == name && name != ".." && !strings.HasPrefix(name, "../") && !strings.Contains(name, "\\")
 }
 
-func (k *Catalog) read(ctx context.Context, name string) ([]byte, error) {
+// read reads a page that check accepts.
+func (k *Catalog) read(ctx context.Context, name string, check func([]byte) error) ([]byte, error) {
 	if k.remote {
-		return k.client.Document(ctx, fetch.Address{URL: k.base + name, Authorization: k.auth}, "")
+		return k.client.Document(ctx, fetch.Address{URL: k.base + name, Authorization: k.auth}, "", check)
 	}
 	raw, err := os.ReadFile(filepath.Join(k.base, filepath.FromSlash(name)))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -74,30 +75,30 @@ func (k *Catalog) read(ctx context.Context, name string) ([]byte, error) {
 	if err != nil {
 		return nil, fault.New(fault.Source, "the catalog %q: %v", k.name, err)
 	}
-	return raw, nil
+	return raw, check(raw)
 }
 
 // checked reads a page and holds it to its digest in the first page.
-func (k *Catalog) checked(ctx context.Context, name, sha string) (*page.Page, error) {
-	raw, err := k.read(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	if sum := sha256.Sum256(raw); hex.EncodeToString(sum[:]) != sha {
-		return nil, fault.New(fault.Source, "the catalog %q: %s has the wrong bytes: its SHA-256 is %x… and catalog.toml states %.8s…", k.name, name, sum[:4], sha).
-			Advise("Whoever publishes the catalog must write its catalog.toml anew.")
-	}
-	return page.Parse(k.name+"/"+name, raw), nil
+func (k *Catalog) checked(ctx context.Context, name, sha string) ([]byte, error) {
+	return k.read(ctx, name, func(raw []byte) error {
+		if sum := sha256.Sum256(raw); hex.EncodeToString(sum[:]) != sha {
+			return fault.New(fault.Source, "the catalog %q: %s has the wrong bytes: its SHA-256 is %x… and catalog.toml states %.8s…", k.name, name, sum[:4], sha).
+				Advise("Whoever publishes the catalog must write its catalog.toml anew.")
+		}
+		return nil
+	})
 }
 
 func (k *Catalog) open(ctx context.Context) error {
 	if k.index != nil {
 		return nil
 	}
-	raw, err := k.read(ctx, "catalog.toml")
-	if err != nil {
-		return err
-	}
+	_, err := k.read(ctx, "catalog.toml", k.parseIndex)
+	return err
+}
+
+// parseIndex reads the catalog's first page.
+func (k *Catalog) parseIndex(raw []byte) error {
 	p := page.Parse(k.name+"/catalog.toml", raw)
 	index := map[string]catalogEntry{}
 	p.Whole(p.Root, "format", 1, 1, 1)
@@ -141,11 +142,8 @@ func (k *Catalog) Card(ctx context.Context, tool string) (*card.Card, error) {
 	if !ok {
 		return nil, nil
 	}
-	raw, err := k.read(ctx, entry.card)
+	raw, err := k.checked(ctx, entry.card, entry.cardSHA)
 	if err != nil {
-		return nil, err
-	}
-	if _, err := k.checked(ctx, entry.card, entry.cardSHA); err != nil {
 		return nil, err
 	}
 	c, err := card.Parse(k.name+"/"+entry.card, tool, raw)
@@ -174,10 +172,11 @@ func (k *Catalog) releases(ctx context.Context, tool string) ([]catalogRelease, 
 	if !ok {
 		return nil, noPart(tool, "in the catalog "+k.name, platform.Here())
 	}
-	p, err := k.checked(ctx, entry.releases, entry.releasesSHA)
+	raw, err := k.checked(ctx, entry.releases, entry.releasesSHA)
 	if err != nil {
 		return nil, err
 	}
+	p := page.Parse(k.name+"/"+entry.releases, raw)
 	var out []catalogRelease
 	if list := p.Root.Get("release"); list != nil {
 		for _, item := range list.Items {

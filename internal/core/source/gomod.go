@@ -50,20 +50,21 @@ func openGomod(a Address, d declare.Source, m *Machine, c *fetch.Client) Source 
 		g.proxies = append(g.proxies, proxy{strings.TrimSuffix(one, "/"), m.authorization(one), separator == "|"})
 	}
 	name, key := m.sumDB(d.SumDB)
-	g.sums = sums{name: name, key: key, read: g.get}
+	g.sums = sums{name: name, key: key, read: func(ctx context.Context, path string) ([]byte, error) { return g.get(ctx, path, nil) }}
 	return g
 }
 
 func (g *gomod) Probe(ctx context.Context) error {
-	_, err := g.get(ctx, "/golang.org/toolchain/@v/list")
+	_, err := g.get(ctx, "/golang.org/toolchain/@v/list", nil)
 	return err
 }
 
-// get reads a document below the proxies, from the first that has it.
-func (g *gomod) get(ctx context.Context, path string) (raw []byte, err error) {
+// get reads a document below the proxies, from the first that has it. check is as
+// in fetch.Client.Document.
+func (g *gomod) get(ctx context.Context, path string, check func([]byte) error) (raw []byte, err error) {
 	err = fault.New(fault.Source, "GOPROXY names no proxy")
 	for _, p := range g.proxies {
-		raw, err = g.client.Document(ctx, fetch.Address{URL: p.base + path, Authorization: p.authorization}, "")
+		raw, err = g.client.Document(ctx, fetch.Address{URL: p.base + path, Authorization: p.authorization}, "", check)
 		if err == nil || ctx.Err() != nil || !p.anyError && !fetch.NotFound(err) {
 			break
 		}
@@ -85,7 +86,14 @@ func (g *gomod) Releases(ctx context.Context, from card.From, on []platform.Plat
 	if err != nil {
 		return nil, err
 	}
-	raw, err := g.get(ctx, dir+"list")
+	raw, err := g.get(ctx, dir+"list", func(raw []byte) error {
+		for v := range strings.FieldsSeq(string(raw)) {
+			if !strings.HasPrefix(v, "v") {
+				return fault.New(fault.Source, "the proxy's list of versions of %s is not one: it has %.20q", from.Package, v)
+			}
+		}
+		return nil
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -136,20 +144,22 @@ func (g *gomod) Parts(ctx context.Context, from card.From, v string, p platform.
 		return nil, time.Time{}, err
 	}
 	full := before + v + after
-	raw, err := g.get(ctx, dir+full+".info")
-	if err != nil {
-		return nil, time.Time{}, err
-	}
 	var info struct {
 		Version string
 		Time    time.Time
 	}
-	if err := json.Unmarshal(raw, &info); err != nil || info.Version != full {
-		return nil, time.Time{}, fault.New(fault.Source, "the proxy's %s.info is not the information of that version", full)
+	_, err = g.get(ctx, dir+full+".info", func(raw []byte) error {
+		if err := json.Unmarshal(raw, &info); err != nil || info.Version != full {
+			return fault.New(fault.Source, "the proxy's %s.info is not the information of that version", full)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, time.Time{}, err
 	}
 	rule := from.Parts[0]
 	part := lock.Part{
-		Path: strings.TrimPrefix(dir, "/") + full + ".zip", Version: full, Format: "zip",
+		Path: strings.TrimPrefix(dir, "/") + full + ".zip", Version: v, Format: "zip",
 		Prefix: from.Package + "@" + full + "/", Bin: rule.Bin, Executable: rule.Executable,
 	}
 	if part.Digest, err = g.sums.lookup(ctx, from.Package, full); err != nil {

@@ -146,18 +146,14 @@ func (m *Machine) goSetting(name string) (value, detail string) {
 	if v := m.Getenv(name); v != "" {
 		return v, name + " in the environment"
 	}
-	file := m.Getenv("GOENV")
-	if file == "" {
-		switch {
-		case m.Getenv("XDG_CONFIG_HOME") != "":
-			file = filepath.Join(m.Getenv("XDG_CONFIG_HOME"), "go/env")
-		case runtime.GOOS == "darwin":
-			file = filepath.Join(m.home(), "Library/Application Support/go/env")
-		default:
-			file = filepath.Join(m.home(), ".config/go/env")
-		}
+	file := filepath.Join(m.home(), ".config/go/env")
+	switch {
+	case runtime.GOOS == "darwin":
+		file = filepath.Join(m.home(), "Library/Application Support/go/env")
+	case m.Getenv("XDG_CONFIG_HOME") != "":
+		file = filepath.Join(m.Getenv("XDG_CONFIG_HOME"), "go/env")
 	}
-	if v := m.settings(file)[name]; v != "" && file != "off" {
+	if v := m.settings(file)[name]; v != "" {
 		return v, file
 	}
 	if root := m.goroot(); root != "" {

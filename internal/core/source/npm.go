@@ -77,16 +77,16 @@ func (n *npm) document(ctx context.Context, name string) (*npmDocument, error) {
 
 func (n *npm) read(ctx context.Context, name string) (*npmDocument, error) {
 	address := fetch.Address{URL: n.base + strings.Replace(name, "/", "%2f", 1), Authorization: n.authorization}
-	raw, err := n.client.Document(ctx, address, "application/vnd.npm.install-v1+json; q=1.0, application/json; q=0.8")
-	if err != nil {
-		return nil, err
-	}
 	var doc npmDocument
-	if err := json.Unmarshal(raw, &doc); err != nil || doc.Name != name {
-		return nil, fault.New(fault.Source, "%s is not the document of an npm package", address).
-			Advise("Is this the address of an npm registry? See: trammel sources")
-	}
-	return &doc, nil
+	_, err := n.client.Document(ctx, address, "application/vnd.npm.install-v1+json; q=1.0, application/json; q=0.8", func(raw []byte) error {
+		doc = npmDocument{}
+		if err := json.Unmarshal(raw, &doc); err != nil || doc.Name != name {
+			return fault.New(fault.Source, "%s is not the document of an npm package", address).
+				Advise("Is this the address of an npm registry? See: trammel sources")
+		}
+		return nil
+	})
+	return &doc, err
 }
 
 // published is when a version came out, zero where the registry has no such date.

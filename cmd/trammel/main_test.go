@@ -1,0 +1,234 @@
+package main
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"trammel.example/trammel/internal/standin"
+)
+
+// program is the built program that all tests drive.
+var program string
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "trammel-test-")
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer os.RemoveAll(dir)
+		if err := os.Chmod(dir, 0o755); err != nil { // an ordinary user runs it too
+			return 1
+		}
+		program = filepath.Join(dir, "trammel")
+		build := exec.Command("go", "build", "-o", program, ".")
+		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			fmt.Fprintf(os.Stderr, "%v\n%s", err, out)
+			return 1
+		}
+		return m.Run()
+	}())
+}
+
+// hut is a person at a machine: a project folder, a TRAMMEL_HOME and settings
+// that point at stand-in registries.
+type hut struct {
+	t    *testing.T
+	dir  string // the project
+	home string // TRAMMEL_HOME
+	env  []string
+	user *syscall.Credential // nil: the user who runs the tests
+}
+
+// newHut makes a machine with a project. s may be nil.
+func newHut(t *testing.T, s *standin.Server, declaration string) *hut {
+	t.Helper()
+	h := &hut{t: t, dir: filepath.Join(t.TempDir(), "heronweir"), home: filepath.Join(t.TempDir(), "home")}
+	h.settings(s)
+	h.write("trammel.toml", declaration)
+	t.Cleanup(func() {
+		h.try("--quiet", "stop")
+		writable(h.home)
+	})
+	return h
+}
+
+// writable lets t.TempDir remove the read-only folders of a store.
+func writable(root string) {
+	filepath.WalkDir(root, func(path string, d os.DirEntry, err error) error {
+		if err == nil && d.IsDir() {
+			os.Chmod(path, 0o755)
+		}
+		return nil
+	})
+}
+
+func (h *hut) settings(s *standin.Server) {
+	h.env = []string{
+		"PATH=" + os.Getenv("PATH"), "HOME=" + filepath.Dir(h.home), "TRAMMEL_HOME=" + h.home, "TERM=dumb", "SHELL=/bin/bash",
+	}
+	if s != nil {
+		h.env = append(h.env, "npm_config_registry="+s.NPM(), "GOPROXY="+s.Proxy(), "GOSUMDB="+s.SumDB())
+	}
+}
+
+// elsewhere is another machine with the same project folder's committed files.
+func (h *hut) elsewhere(s *standin.Server) *hut {
+	h.t.Helper()
+	other := newHut(h.t, s, h.read("trammel.toml"))
+	if lock, err := os.ReadFile(filepath.Join(h.dir, "trammel.lock")); err == nil {
+		other.write("trammel.lock", string(lock))
+	}
+	return other
+}
+
+func (h *hut) write(name, content string) {
+	h.t.Helper()
+	path := filepath.Join(h.dir, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		h.t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(content), 0o644); err != nil {
+		h.t.Fatal(err)
+	}
+}
+
+func (h *hut) read(name string) string {
+	h.t.Helper()
+	b, err := os.ReadFile(filepath.Join(h.dir, name))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return string(b)
+}
+
+// outcome is what a run of the program left.
+type outcome struct {
+	out, err string
+	code     int
+}
+
+func (h *hut) command(args ...string) *exec.Cmd {
+	c := exec.Command(program, args...)
+	c.Dir, c.Env = h.dir, h.env
+	if h.user != nil {
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: h.user}
+	}
+	return c
+}
+
+// try runs the program and reports whatever came of it.
+func (h *hut) try(args ...string) outcome {
+	h.t.Helper()
+	c := h.command(args...)
+	var out, errs bytes.Buffer
+	c.Stdout, c.Stderr = &out, &errs
+	if err := c.Start(); err != nil {
+		h.t.Fatal(err)
+	}
+	guard := time.AfterFunc(2*time.Minute, func() { c.Process.Kill() })
+	defer guard.Stop()
+	err := c.Wait()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		h.t.Fatal(err)
+	}
+	return outcome{out.String(), errs.String(), c.ProcessState.ExitCode()}
+}
+
+// ok runs the program, which must end well, and returns its output.
+func (h *hut) ok(args ...string) string {
+	h.t.Helper()
+	o := h.try(args...)
+	if o.code != 0 {
+		h.t.Fatalf("trammel %s: exit code %d\n%s%s", strings.Join(args, " "), o.code, o.out, o.err)
+	}
+	return o.out
+}
+
+// fails runs the program, which must end with a code and say each of the words.
+func (h *hut) fails(code int, words []string, args ...string) outcome {
+	h.t.Helper()
+	o := h.try(args...)
+	all := o.out + o.err
+	if o.code != code {
+		h.t.Errorf("trammel %s: exit code %d, not %d\n%s", strings.Join(args, " "), o.code, code, all)
+	}
+	for _, w := range words {
+		if !strings.Contains(all, w) {
+			h.t.Errorf("trammel %s does not say %q:\n%s", strings.Join(args, " "), w, all)
+		}
+	}
+	if strings.Contains(all, "goroutine ") {
+		h.t.Errorf("trammel %s crashed:\n%s", strings.Join(args, " "), all)
+	}
+	return o
+}
+
+// registry is a stand-in with Go and Node in several versions.
+func registry(t *testing.T) *standin.Server {
+	t.Helper()
+	s := standin.New()
+	t.Cleanup(s.Close)
+	for _, v := range []string{"1.22.9", "1.24.5", "1.24.6", "1.25rc1", "1.26.0"} {
+		s.PutGo(v)
+	}
+	for _, v := range []string{"18.20.4", "22.11.0", "22.12.0", "24.1.0"} {
+		s.PutNode(v)
+	}
+	return s
+}
+
+const goAndNode = `format = 1
+project = "heronweir"
+
+[toolchain]
+go   = "1.24"
+node = "22"
+
+[variables]
+WEIR_UNITS = "fish-per-hour"
+`
+
+func linuxOnly(t *testing.T) {
+	t.Helper()
+	if runtime.GOOS != "linux" {
+		t.Skip("process trees need Linux namespaces")
+	}
+}
+
+// alive tells whether a process is there and no zombie.
+func alive(pid int) bool {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return false
+	}
+	fields := strings.Fields(string(b[bytes.LastIndexByte(b, ')')+1:]))
+	return fields[0] != "Z" && fields[0] != "X"
+}
+
+// eventually waits for a condition, for at most half a minute: a bound for a
+// machine that is busy, not a measurement.
+func eventually(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	for range 3000 {
+		if holds() {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	t.Fatalf("never came true: %s", what)
+}
+
+func itoa(n int) string { return fmt.Sprint(n) }
