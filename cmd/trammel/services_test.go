@@ -393,7 +393,7 @@ run = "echo $$ > pid; (setsid sleep 1000 &) ; sleep 1000"
 		c.Process.Signal(sig)
 		c.Wait()
 		gone(t, pids)
-		if out := h.ok("show"); !strings.Contains(out, "long   due") {
+		if out := h.ok("show"); !strings.Contains(out, "long  due") {
 			t.Errorf("after %v:\n%s", sig, out)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -118,7 +119,7 @@ func plain(source string, env, args []string) ([]string, bool) {
 	simple := true
 	syntax.Walk(call, func(n syntax.Node) bool {
 		switch n := n.(type) {
-		case *syntax.CmdSubst, *syntax.ArithmExp, *syntax.ProcSubst, *syntax.ExtGlob:
+		case *syntax.CmdSubst, *syntax.ArithmExp, *syntax.ProcSubst, *syntax.ExtGlob, *syntax.BraceExp:
 			simple = false
 		case *syntax.ParamExp: // "$@" and the like need the script's own parameters
 			if n.Param == nil || !plainName(n.Param.Value) || n.Exp != nil || n.Repl != nil {
@@ -145,8 +146,10 @@ func plainName(name string) bool {
 	return name != "" && !strings.ContainsAny(name, "@*#?-$!0123456789")
 }
 
+// parse reads a script that declare has found to be POSIX. It is read in the
+// larger language because the interpreter knows export and readonly only so.
 func parse(source string) (*syntax.File, error) {
-	return syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(source), "")
+	return syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(source), "")
 }
 
 // Interpret runs a script in this process and returns its exit code. Signals that
@@ -185,11 +188,18 @@ func Interpret(ctx context.Context, source string, args, env []string, dir strin
 // command's own business how to end.
 func execute(ctx context.Context, args []string) error {
 	h := interp.HandlerCtx(ctx)
-	var env []string
+	// Each gives a name again where an inner scope changed or unset it.
+	values := map[string]string{}
 	for name, v := range h.Env.Each {
-		if v.Exported && v.Kind == expand.String {
-			env = append(env, name+"="+v.Str)
+		if v.Exported && v.IsSet() && v.Kind == expand.String {
+			values[name] = v.Str
+		} else {
+			delete(values, name)
 		}
+	}
+	env := make([]string, 0, len(values))
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		env = append(env, name+"="+values[name])
 	}
 	path, err := proctree.LookPath(args[0], env, h.Dir)
 	if err != nil {

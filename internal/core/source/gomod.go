@@ -50,7 +50,7 @@ func openGomod(a Address, d declare.Source, m *Machine, c *fetch.Client) Source 
 		g.proxies = append(g.proxies, proxy{strings.TrimSuffix(one, "/"), m.authorization(one), separator == "|"})
 	}
 	name, key := m.sumDB(d.SumDB)
-	g.sums = sums{name: name, key: key, read: func(ctx context.Context, path string) ([]byte, error) { return g.get(ctx, path, nil) }}
+	g.sums = sums{name: name, key: key, notes: c, read: func(ctx context.Context, path string) ([]byte, error) { return g.get(ctx, path, nil) }}
 	return g
 }
 

@@ -20,6 +20,7 @@ import (
 type sums struct {
 	name, key string
 	read      func(ctx context.Context, path string) ([]byte, error)
+	notes     *fetch.Client // remembers the sums that were checked
 
 	mu     sync.Mutex
 	config map[string][]byte
@@ -30,6 +31,10 @@ type sums struct {
 func (s *sums) lookup(ctx context.Context, modulePath, v string) (string, error) {
 	if s.name == "" {
 		return "", nil
+	}
+	fact := strings.Join([]string{"sum", s.name, s.key, modulePath, v}, " ")
+	if digest := s.notes.Recall(fact); fetch.CheckDigest(digest) == nil {
+		return digest, nil
 	}
 	var lines []string
 	if s.key != "" {
@@ -55,6 +60,7 @@ func (s *sums) lookup(ctx context.Context, modulePath, v string) (string, error)
 			if err := fetch.CheckDigest(digest); err != nil {
 				return "", fault.New(fault.Source, "the checksum database %s: %v", s.name, err)
 			}
+			s.notes.Remember(fact, digest)
 			return digest, nil
 		}
 	}

@@ -1,0 +1,127 @@
+// Package core_test holds the rules of the house: which package may import which,
+// and that the core neither prints nor knows of flags and terminals.
+package core_test
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// order is the core from the bottom up: a package imports only those before it.
+var order = strings.Fields(`
+	event fault disk place canon version platform page ref fetch declare card lock
+	source resolve tree unpack store frame bay environ proctree script project fit
+	step service setup proof`)
+
+const (
+	module = "trammel.example/trammel/"
+	core   = module + "internal/core/"
+)
+
+// forbidden are imports that have no place in the core.
+var forbidden = []string{
+	module + "internal/cli", module + "internal/demo", module + "internal/standin",
+	"github.com/urfave/cli", "golang.org/x/term", "charm.land/", "github.com/creack/pty",
+}
+
+func TestImportsGoOneWay(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "./...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := 0
+	for line := range strings.Lines(string(out)) {
+		fields := strings.Fields(line)
+		name, ok := strings.CutPrefix(fields[0], core)
+		if !ok {
+			continue
+		}
+		seen++
+		own := slices.Index(order, name)
+		if own < 0 {
+			t.Errorf("package %s has no place in the order", name)
+		}
+		for _, path := range fields[1:] {
+			if other, ok := strings.CutPrefix(path, core); ok && slices.Index(order, other) >= own {
+				t.Errorf("%s imports %s, which comes after it", name, other)
+			}
+			for _, bad := range forbidden {
+				if strings.HasPrefix(path, bad) {
+					t.Errorf("%s imports %s", name, path)
+				}
+			}
+		}
+	}
+	if seen != len(order) {
+		t.Errorf("%d packages are there and %d have a place in the order", seen, len(order))
+	}
+}
+
+func TestTheCoreOnlyReachesTheLightHalf(t *testing.T) {
+	out, err := exec.Command("go", "list", "-deps", "./...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path := range strings.FieldsSeq(string(out)) {
+		for _, bad := range forbidden {
+			// The interpreter of scripts asks golang.org/x/term whether a file is one.
+			if strings.HasPrefix(path, bad) && path != "golang.org/x/term" {
+				t.Errorf("the core depends on %s", path)
+			}
+		}
+	}
+}
+
+// The core writes to no terminal, except where a process of its own is the whole
+// program: the interpreter of scripts, the init of a tree and the supervisor.
+func TestTheCoreDoesNotPrint(t *testing.T) {
+	own := map[string]bool{"script/script.go": true, "proctree/tree_linux.go": true, "service/supervisor.go": true}
+	files, err := filepath.Glob("*/*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, file := range files {
+		if strings.HasSuffix(file, "_test.go") || own[filepath.ToSlash(file)] {
+			continue
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			s, ok := n.(*ast.SelectorExpr)
+			if !ok {
+				return true
+			}
+			x, ok := s.X.(*ast.Ident)
+			if ok && (x.Name == "os" && (s.Sel.Name == "Stdout" || s.Sel.Name == "Stderr") ||
+				x.Name == "fmt" && strings.HasPrefix(s.Sel.Name, "Print")) {
+				t.Errorf("%s uses %s.%s", file, x.Name, s.Sel.Name)
+			}
+			return true
+		})
+	}
+}
+
+func TestEveryPackageSaysWhatItPromises(t *testing.T) {
+	for _, name := range order {
+		files, _ := filepath.Glob(name + "/*.go")
+		found := false
+		for _, file := range files {
+			parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, parser.ParseComments|parser.PackageClauseOnly)
+			if err != nil {
+				t.Fatal(err)
+			}
+			found = found || parsed.Doc != nil && strings.HasPrefix(parsed.Doc.Text(), "Package "+name)
+		}
+		if !found {
+			t.Errorf("package %s has no doc comment", name)
+		}
+	}
+}
