@@ -232,3 +232,17 @@ func eventually(t *testing.T, what string, holds func() bool) {
 }
 
 func itoa(n int) string { return fmt.Sprint(n) }
+
+// asOrdinaryUser hands a machine to a user without any rights.
+func asOrdinaryUser(t *testing.T, h *hut) {
+	t.Helper()
+	h.user = &syscall.Credential{Uid: 65534, Gid: 65534}
+	home := filepath.Dir(h.home)
+	h.env = append(h.env, "HOME="+home)
+	for _, dir := range []string{filepath.Dir(h.dir), home} {
+		for d := dir; strings.HasPrefix(d, os.TempDir()) && d != os.TempDir(); d = filepath.Dir(d) {
+			os.Chmod(d, 0o755)
+		}
+		filepath.WalkDir(dir, func(path string, _ os.DirEntry, _ error) error { return os.Lchown(path, 65534, 65534) })
+	}
+}

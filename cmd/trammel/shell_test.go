@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 
 	"github.com/creack/pty"
@@ -149,13 +148,7 @@ func TestAnOrdinaryUserCanDoEverything(t *testing.T) {
 		t.Skip("the tests run as an ordinary user already")
 	}
 	h := demoHut(t)
-	h.user = &syscall.Credential{Uid: 65534, Gid: 65534}
-	for _, dir := range []string{filepath.Dir(h.dir), filepath.Dir(h.home)} {
-		for d := dir; strings.HasPrefix(d, os.TempDir()) && d != os.TempDir(); d = filepath.Dir(d) {
-			os.Chmod(d, 0o755)
-		}
-		filepath.WalkDir(dir, func(path string, _ os.DirEntry, _ error) error { return os.Lchown(path, 65534, 65534) })
-	}
+	asOrdinaryUser(t, h)
 	h.ok("lock")
 	h.ok("fit")
 	h.ok("start")

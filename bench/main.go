@@ -1,0 +1,273 @@
+// Command bench measures the program against what the operating system charges
+// for the same work, side by side in one run, and prints a table of ratios:
+//
+//	go run ./bench            # all rows
+//	go run ./bench unpack     # the rows whose name contains a word
+//
+// It makes its own data and needs no network. Ours and the floor run in turn, so
+// that a machine whose speed drifts changes both; medians are compared, and no
+// bare time is worth quoting.
+package main
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"compress/gzip"
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"trammel.example/trammel/internal/core/disk"
+	"trammel.example/trammel/internal/core/unpack"
+	"trammel.example/trammel/internal/demo"
+)
+
+// row is one comparison.
+type row struct {
+	name, floor string
+	goal        float64 // ours may take this many times the floor; 0: a figure without a goal
+	runs        int
+	ours, other func() error
+}
+
+func main() {
+	flag.Parse()
+	if err := bench(flag.Args()); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func bench(words []string) error {
+	root, err := os.MkdirTemp("", "trammel-bench-")
+	if err != nil {
+		return err
+	}
+	defer disk.RemoveAll(root)
+	b := &workshop{root: root}
+	if err := b.build(); err != nil {
+		return err
+	}
+	rows, err := b.rows()
+	if err != nil {
+		return err
+	}
+	fmt.Printf("%-44s  %-34s  %7s  %7s  %s\n", "what", "against", "ratio", "goal", "")
+	for _, r := range rows {
+		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(r.name, w) }) {
+			continue
+		}
+		ratio, err := r.measure()
+		if err != nil {
+			return fmt.Errorf("%s: %w", r.name, err)
+		}
+		goal, verdict := fmt.Sprintf("%6.2f×", r.goal), "holds"
+		if r.goal == 0 {
+			goal, verdict = "", ""
+		} else if ratio > r.goal {
+			verdict = "missed"
+		}
+		fmt.Printf("%-44s  %-34s  %6.2f×  %7s  %s\n", r.name, r.floor, ratio, goal, verdict)
+	}
+	return nil
+}
+
+// measure runs both in turn and compares the medians.
+func (r row) measure() (float64, error) {
+	var ours, other []time.Duration
+	for i := range r.runs + 1 {
+		for _, side := range []struct {
+			do  func() error
+			all *[]time.Duration
+		}{{r.ours, &ours}, {r.other, &other}} {
+			start := time.Now()
+			if err := side.do(); err != nil {
+				return 0, err
+			}
+			if i > 0 { // the first round warms up
+				*side.all = append(*side.all, time.Since(start))
+			}
+		}
+	}
+	slices.Sort(ours)
+	slices.Sort(other)
+	return float64(ours[len(ours)/2]) / float64(other[len(other)/2]), nil
+}
+
+// workshop is the data that the rows work on.
+type workshop struct {
+	root    string
+	program string
+	hello   string
+	project string
+	env     []string
+	fresh   int
+}
+
+func (b *workshop) path(name string) string { return filepath.Join(b.root, name) }
+
+// next is a path that was never used: writing where a large tree was just deleted
+// is several times slower.
+func (b *workshop) next() string {
+	b.fresh++
+	return b.path(fmt.Sprintf("fresh-%d", b.fresh))
+}
+
+func (b *workshop) build() error {
+	b.program, b.hello = b.path("trammel"), b.path("hello")
+	source := b.path("hello.go")
+	if err := os.WriteFile(source, []byte("package main\n\nimport \"fmt\"\n\nfunc main() { fmt.Println(\"hello\") }\n"), 0o644); err != nil {
+		return err
+	}
+	for target, from := range map[string]string{b.program: "./cmd/trammel", b.hello: source} {
+		cmd := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", target, from)
+		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return fmt.Errorf("%w\n%s", err, out)
+		}
+	}
+	if err := demo.Write(b.root, b.program); err != nil {
+		return err
+	}
+	b.project = b.path("heronweir")
+	b.env = append(os.Environ(), "TRAMMEL_HOME="+b.path("home"))
+	for _, args := range [][]string{{"lock"}, {"fit"}} {
+		if err := b.run(b.program, args...)(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// run starts a program in the project and waits for it.
+func (b *workshop) run(program string, args ...string) func() error {
+	return func() error {
+		cmd := exec.Command(program, args...)
+		cmd.Dir, cmd.Env = b.project, b.env
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("%s %s: %w\n%s", filepath.Base(program), strings.Join(args, " "), err, out)
+		}
+		return nil
+	}
+}
+
+func both(first, second func() error) func() error {
+	return func() error {
+		if err := first(); err != nil {
+			return err
+		}
+		return second()
+	}
+}
+
+func (b *workshop) rows() ([]row, error) {
+	hello := b.run(b.hello)
+	rows := []row{
+		{"trammel --version", "a Go program that prints a line", 2, 60, b.run(b.program, "--version"), hello},
+		{"trammel run -- true", "Go hello + true", 2, 60, b.run(b.program, "run", "--", "true"), both(hello, b.run("true"))},
+		{"trammel run -- true (alone)", "true", 0, 60, b.run(b.program, "run", "--", "true"), b.run("true")},
+		{"trammel fit, nothing to do", "Go hello", 3, 40, b.run(b.program, "fit"), hello},
+		{"trammel show", "Go hello", 3, 40, b.run(b.program, "show"), hello},
+	}
+	toolchain, err := exec.Command("go", "env", "GOROOT").Output()
+	if err != nil {
+		return nil, err
+	}
+	tree := strings.TrimSpace(string(toolchain))
+	zipped, tarred := b.path("toolchain.zip"), b.path("toolchain.tgz")
+	if err := pack(tree, zipped, tarred); err != nil {
+		return nil, err
+	}
+	for _, x := range []struct{ name, archive, format, command string }{
+		{"unpack, hash, check a Go toolchain (zip)", zipped, "zip", "unzip"},
+		{"unpack, hash, check the same (tar.gz)", tarred, "tar.gz", "tar"},
+	} {
+		if _, err := exec.LookPath(x.command); err != nil {
+			fmt.Fprintf(os.Stderr, "bench: %s is not installed, so its row is left out\n", x.command)
+			continue
+		}
+		ours := func() error {
+			into := b.next()
+			if err := os.Mkdir(into, 0o755); err != nil {
+				return err
+			}
+			r, err := unpack.Archive(context.Background(), x.archive, x.format, into, unpack.Rules{HashZip: x.format == "zip"})
+			if err == nil {
+				_ = r.Manifest.Digest()
+			}
+			return err
+		}
+		other := func() error {
+			into := b.next()
+			if err := os.Mkdir(into, 0o755); err != nil {
+				return err
+			}
+			if x.command == "unzip" {
+				return b.run("unzip", "-q", x.archive, "-d", into)()
+			}
+			return b.run("tar", "xzf", x.archive, "-C", into)()
+		}
+		rows = append(rows, row{x.name, x.command, 1, 7, ours, other})
+	}
+	return rows, nil
+}
+
+// pack writes one tree as a zip and as a gzipped tar archive.
+func pack(tree, zipped, tarred string) error {
+	zf, err := os.Create(zipped)
+	if err != nil {
+		return err
+	}
+	defer zf.Close()
+	tf, err := os.Create(tarred)
+	if err != nil {
+		return err
+	}
+	defer tf.Close()
+	z := zip.NewWriter(zf)
+	g, err := gzip.NewWriterLevel(tf, 6)
+	if err != nil {
+		return err
+	}
+	t := tar.NewWriter(g)
+	err = filepath.WalkDir(tree, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		content, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		name, err := filepath.Rel(tree, path)
+		if err != nil {
+			return err
+		}
+		w, err := z.CreateHeader(&zip.FileHeader{Name: filepath.ToSlash(name), Method: zip.Deflate})
+		if err != nil {
+			return err
+		}
+		if _, err := w.Write(content); err != nil {
+			return err
+		}
+		if err := t.WriteHeader(&tar.Header{Name: filepath.ToSlash(name), Mode: 0o644, Size: int64(len(content)), Typeflag: tar.TypeReg}); err != nil {
+			return err
+		}
+		_, err = t.Write(content)
+		return err
+	})
+	for _, c := range []io.Closer{z, t, g} {
+		if closeErr := c.Close(); err == nil {
+			err = closeErr
+		}
+	}
+	return err
+}

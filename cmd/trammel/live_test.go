@@ -1,0 +1,160 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+)
+
+// The tests in this file use the registries that this machine's own settings name.
+// They run when TRAMMEL_LIVE=1.
+
+const liveDeclaration = `format  = 1
+project = "heronweir"
+
+[toolchain]
+go   = "1.24"
+node = "22"
+
+[step.modules]
+run   = "go mod download"
+reads = ["go.mod", "go.sum"]
+
+[service.lane]
+run   = "go run ./cmd/lane"
+needs = ["step.modules"]
+ports = { http = 28800 }
+ready = { http = "/health", within = "300s" }
+variables = { LANE_LISTEN = "127.0.0.1:@{port.http}" }
+
+[service.board]
+run   = "node board/server.mjs"
+needs = ["service.lane"]
+ports = { http = 28810 }
+ready = { http = "/" }
+variables = { LANE = "@{service.lane.address}", BOARD_PORT = "@{port.http}" }
+`
+
+const liveLane = `package main
+
+import (
+	"fmt"
+	"net/http"
+	"os"
+	"runtime"
+
+	"golang.org/x/mod/semver"
+)
+
+func main() {
+	http.HandleFunc("/health", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
+	http.HandleFunc("/count", func(w http.ResponseWriter, _ *http.Request) {
+		fmt.Fprintf(w, "7 silverfin, counted by %s (%v)", runtime.Version(), semver.IsValid("v1.0.0"))
+	})
+	panic(http.ListenAndServe(os.Getenv("LANE_LISTEN"), nil))
+}
+`
+
+const liveBoard = `import http from "node:http";
+http.createServer(async (_, res) => {
+  const answer = await fetch("http://" + process.env.LANE + "/count");
+  res.end("board on node " + process.version + ": " + await answer.text() + "\n");
+}).listen(Number(process.env.BOARD_PORT), "127.0.0.1");
+`
+
+// liveHut is a machine with the real settings of this one and a project in Go and
+// Node. The step's checksums come from the project's own first go mod tidy.
+func liveHut(t *testing.T) *hut {
+	t.Helper()
+	if os.Getenv("TRAMMEL_LIVE") != "1" {
+		t.Skip("set TRAMMEL_LIVE=1 to use the registries that this machine reaches")
+	}
+	linuxOnly(t)
+	h := newHut(t, nil, liveDeclaration)
+	h.env = append(os.Environ(), "TRAMMEL_HOME="+h.home)
+	h.write("go.mod", "module heronweir.example/weir\n\ngo 1.24\n\nrequire golang.org/x/mod v0.20.0\n")
+	h.write("cmd/lane/main.go", liveLane)
+	h.write("board/server.mjs", liveBoard)
+	return h
+}
+
+func TestLiveGoAndNodeServeEachOther(t *testing.T) {
+	h := liveHut(t)
+	h.ok("lock")
+	h.try("fit") // the step asks for a go.sum that is not there yet
+	h.ok("run", "--", "go", "mod", "tidy")
+	h.ok("fit")
+	if out := h.ok("run", "--", "go", "version"); !strings.Contains(out, "go1.24.") {
+		t.Errorf("go version: %s", out)
+	}
+	if out := h.ok("run", "--", "node", "--version"); !strings.HasPrefix(out, "v22.") {
+		t.Errorf("node --version: %s", out)
+	}
+	if out := h.ok("run", "--", "npm", "--version"); strings.Count(out, ".") != 2 {
+		t.Errorf("npm --version: %s", out)
+	}
+	h.ok("start")
+	board := find(t, h, "board")
+	if answer := get(t, fmt.Sprintf("http://127.0.0.1:%d/", board.Ports["http"])); !strings.Contains(answer, "node v22.") || !strings.Contains(answer, "counted by go1.24.") {
+		t.Errorf("the board answers %q", answer)
+	}
+	pids := tree(statuses(t, h))
+	h.ok("verify", "--deep")
+	h.ok("stop")
+	gone(t, pids)
+
+	// The same project on another machine, as an ordinary user.
+	other := liveHut(t)
+	for _, file := range []string{"trammel.lock", "go.mod", "go.sum"} {
+		other.write(file, h.read(file))
+	}
+	if os.Getuid() == 0 {
+		other.env = append(other.env, settingsOf(t)...)
+		asOrdinaryUser(t, other)
+	}
+	other.ok("fit")
+	if a, b := environmentID(h), environmentID(other); a != b {
+		t.Errorf("the ids are %s and %s", a, b)
+	}
+	other.ok("start")
+	pids = tree(statuses(t, other))
+	other.ok("verify", "--deep")
+	other.ok("stop")
+	gone(t, pids)
+}
+
+// settingsOf reads the settings of the user who runs the tests, for another user.
+func settingsOf(t *testing.T) (env []string) {
+	t.Helper()
+	for name, ask := range map[string][]string{"npm_config_registry": {"npm", "config", "get", "registry"}, "GOPROXY": {"go", "env", "GOPROXY"}} {
+		out, err := exec.Command(ask[0], ask[1:]...).Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		env = append(env, name+"="+string(bytes.TrimSpace(out)))
+	}
+	return env
+}
+
+func TestLiveOtherBuiltinCards(t *testing.T) {
+	h := liveHut(t)
+	h.write("trammel.toml", `format = 1
+project = "heronweir"
+platforms = ["linux/amd64", "linux/arm64", "darwin/arm64"]
+[toolchain]
+bun     = "latest"
+deno    = "latest"
+esbuild = "latest"
+`)
+	h.ok("lock")
+	if lock := h.read("trammel.lock"); strings.Count(lock, `on."darwin/arm64"`) < 3 {
+		t.Errorf("the lock does not hold the other platforms:\n%s", lock)
+	}
+	h.ok("fit")
+	if out := h.ok("verify", "--deep"); !strings.Contains(out, "All 7 hold.") {
+		t.Error(out)
+	}
+}
