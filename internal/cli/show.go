@@ -110,7 +110,7 @@ func showAction(ctx context.Context, c *cli.Command) error {
 			version += "  " + t.State
 			style = ui.Red
 		}
-		rows = append(rows, []ui.Cell{{Text: group("toolchain")}, {Text: t.Name, Style: ui.Accent}, {Text: version, Style: style}, {Text: "declaration", Style: ui.Dim}, {Text: t.Source, Style: ui.Dim}})
+		rows = append(rows, []ui.Cell{{Text: group("toolchain")}, {Text: t.Name, Style: ui.Accent}, {Text: version, Style: style}, {Text: strings.TrimSpace("declaration  " + t.Source), Style: ui.Dim}})
 	}
 	for _, st := range out.Steps {
 		text := st.Why

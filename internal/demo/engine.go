@@ -137,8 +137,9 @@ func tallydb(args []string) error {
 	return fmt.Errorf("it does not know %q", args[0])
 }
 
-// The protocol has one request a line (PING, ADD key n, ALL) and answers with
-// lines of its own and OK, or with one line ERR.
+// The protocol has one request a line (PING, ADD key n, SET key n, ALL) and answers
+// with lines of its own and OK, or with one line ERR. The file holds one record
+// "VERB key<TAB>n" a line.
 type tally struct {
 	mu     sync.Mutex
 	counts map[string]int
@@ -187,12 +188,16 @@ func tallyServe(listen, file string) error {
 	}
 }
 
-// apply takes one record "key<TAB>n"; t.mu is held or t is not shared yet.
+// apply takes one record; t.mu is held or t is not shared yet.
 func (t *tally) apply(record string) bool {
-	key, count, ok := strings.Cut(record, "\t")
+	verb, rest, _ := strings.Cut(record, " ")
+	key, count, ok := strings.Cut(rest, "\t")
 	n, err := strconv.Atoi(count)
-	if !ok || err != nil {
+	if !ok || err != nil || verb != "ADD" && verb != "SET" {
 		return false
+	}
+	if verb == "SET" {
+		t.counts[key] = 0
 	}
 	t.counts[key] += n
 	return true
@@ -202,17 +207,17 @@ func (t *tally) serve(c net.Conn) {
 	defer c.Close()
 	lines := bufio.NewScanner(c)
 	for lines.Scan() {
-		verb, rest, _ := strings.Cut(lines.Text(), " ")
+		request := lines.Text()
 		t.mu.Lock()
 		switch {
-		case verb == "PING":
+		case request == "PING":
 			fmt.Fprintln(c, "OK")
-		case verb == "ADD" && t.apply(rest):
+		case t.apply(request):
 			if t.file != nil {
-				fmt.Fprintln(t.file, rest)
+				fmt.Fprintln(t.file, request)
 			}
 			fmt.Fprintln(c, "OK")
-		case verb == "ALL":
+		case request == "ALL":
 			for _, key := range slices.Sorted(maps.Keys(t.counts)) {
 				fmt.Fprintf(c, "%s\t%d\n", key, t.counts[key])
 			}
@@ -246,7 +251,10 @@ func ask(to, request string) ([]string, error) {
 	return nil, io.ErrUnexpectedEOF
 }
 
+// tallyLoad sets the counts to those of the tables, so that loading twice is
+// loading once.
 func tallyLoad(to string, files []string) error {
+	counts := map[string]int{}
 	n := 0
 	for _, name := range files {
 		f, err := os.Open(name)
@@ -259,10 +267,13 @@ func tallyLoad(to string, files []string) error {
 			return err
 		}
 		for _, row := range table[min(1, len(table)):] {
-			if _, err := ask(to, "ADD lane-"+row[1]+"/"+row[2]+"\t1"); err != nil {
-				return err
-			}
+			counts["lane-"+row[1]+"/"+row[2]]++
 			n++
+		}
+	}
+	for _, key := range slices.Sorted(maps.Keys(counts)) {
+		if _, err := ask(to, fmt.Sprintf("SET %s\t%d", key, counts[key])); err != nil {
+			return err
 		}
 	}
 	fmt.Printf("%d passings loaded\n", n)
