@@ -91,7 +91,7 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if _, err := p.Plan(ctx); err != nil {
+	if _, err := project.PlanFor(ctx, p.Declaration.Dir, p.Bay.Name); err != nil {
 		return err
 	}
 	fitReport(s, p, l, result, ran)

@@ -47,28 +47,45 @@ var BaseCommands = strings.Fields(`
 // moment: a project's own folder on PATH must not decide what "git" is.
 var hostFolders = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbin", "/usr/sbin", "/sbin"}
 
-// FindHost looks for a host command. path is the host's PATH, searched last.
-func FindHost(command, path string) string {
+// hostDirs are the folders to look in, each once: on many systems /bin is a link
+// to /usr/bin.
+func hostDirs(path string) []string {
+	var out []string
+	seen := map[disk.Stamp]bool{{}: true} // what is not there has the zero stamp
 	for _, dir := range append(slices.Clone(hostFolders), filepath.SplitList(path)...) {
+		if stamp := disk.StampOf(dir); filepath.IsAbs(dir) && !seen[stamp] {
+			seen[stamp] = true
+			out = append(out, dir)
+		}
+	}
+	return out
+}
+
+func findIn(dirs []string, command string) string {
+	for _, dir := range dirs {
 		full := filepath.Join(dir, command)
-		if info, err := os.Stat(full); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 && filepath.IsAbs(dir) {
+		if info, err := os.Stat(full); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
 			return full
 		}
 	}
 	return ""
 }
 
+// FindHost looks for a host command. path is the host's PATH, searched last.
+func FindHost(command, path string) string { return findIn(hostDirs(path), command) }
+
 // LinkHost makes the folder of links to the allowed host commands and returns
 // those of named that the host does not have. A folder that is right stays.
 func LinkHost(dir string, named []string, path string) (missing []string, err error) {
 	wanted := map[string]string{}
+	dirs := hostDirs(path)
 	for _, command := range BaseCommands {
-		if full := FindHost(command, path); full != "" {
+		if full := findIn(dirs, command); full != "" {
 			wanted[command] = full
 		}
 	}
 	for _, command := range named {
-		if full := FindHost(command, path); full != "" {
+		if full := findIn(dirs, command); full != "" {
 			wanted[command] = full
 		} else {
 			missing = append(missing, command)

@@ -227,7 +227,7 @@ func (p *Project) Plan(ctx context.Context) (*Plan, error) {
 	if err != nil {
 		return nil, fault.New(fault.Use, "%v", err)
 	}
-	if e.Isolation == declare.Clean {
+	if _, err := os.Stat(in.HostLinks); e.Isolation == declare.Clean && err != nil { // else fit has made them
 		if _, err := environ.LinkHost(in.HostLinks, p.Declaration.Host, os.Getenv("PATH")); err != nil {
 			return nil, err
 		}
