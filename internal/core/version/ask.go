@@ -99,7 +99,7 @@ func (b bound) holds(s Scheme, v string) bool {
 	c := s.Compare(v, b.version)
 	switch b.op {
 	case "":
-		return c == 0 || hasPrefix(v, b.version)
+		return c == 0 || hasPrefix(v, b.version) || s == Debian && hasPrefix(withoutEpoch(v), b.version)
 	case "=":
 		return c == 0
 	case "!=":
@@ -113,6 +113,14 @@ func (b bound) holds(s Scheme, v string) bool {
 	default:
 		return c <= 0
 	}
+}
+
+// withoutEpoch is a Debian version as people name it: 7.0.15-1 of 5:7.0.15-1.
+func withoutEpoch(v string) string {
+	if _, rest, ok := strings.Cut(v, ":"); ok {
+		return rest
+	}
+	return v
 }
 
 // hasPrefix tells whether v is prefix with more components behind it: "1.2"

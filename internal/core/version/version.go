@@ -1,8 +1,9 @@
 // Package version orders versions and decides what an ask allows.
 //
-// Three schemes are known: semver (Semantic Versioning 2.0.0), go (the versions
-// of Go toolchains, as the standard library's go/version orders them) and dotted
-// (numbers between dots, the common ground of everything else).
+// The schemes are semver (Semantic Versioning 2.0.0), go (the versions of Go
+// toolchains, as the standard library's go/version orders them), debian (Debian
+// Policy, 5.6.12), pep440 (Python) and dotted (numbers between dots, the common
+// ground of everything else).
 package version
 
 import (
@@ -19,11 +20,13 @@ type Scheme string
 const (
 	Semver Scheme = "semver"
 	Go     Scheme = "go"
+	Debian Scheme = "debian"
+	PEP440 Scheme = "pep440"
 	Dotted Scheme = "dotted"
 )
 
 // Schemes lists all of them, for messages.
-var Schemes = []string{string(Semver), string(Go), string(Dotted)}
+var Schemes = []string{string(Semver), string(Go), string(Debian), string(PEP440), string(Dotted)}
 
 // Valid tells whether v is a version in the scheme.
 func (s Scheme) Valid(v string) bool {
@@ -33,6 +36,11 @@ func (s Scheme) Valid(v string) bool {
 	case Semver:
 		core, _, _ := splitSemver(v)
 		return validCore(core)
+	case Debian:
+		return validDebian(v)
+	case PEP440:
+		_, ok := parsePEP440(v)
+		return ok
 	default:
 		return v != "" && isDigit(v[0])
 	}
@@ -46,6 +54,10 @@ func (s Scheme) Compare(a, b string) int {
 		return goversion.Compare("go"+a, "go"+b)
 	case Semver:
 		return compareSemver(a, b)
+	case Debian:
+		return compareDebian(a, b)
+	case PEP440:
+		return comparePEP440(a, b)
 	default:
 		return compareDotted(a, b)
 	}
@@ -59,6 +71,11 @@ func (s Scheme) Prerelease(v string) bool {
 	case Semver:
 		_, pre, _ := splitSemver(v)
 		return pre != ""
+	case Debian:
+		return strings.Contains(v, "~") && Dotted.Prerelease(v)
+	case PEP440:
+		p, _ := parsePEP440(v)
+		return p.pre != "" || p.hasDev
 	default:
 		lower := strings.ToLower(v)
 		for _, mark := range []string{"alpha", "beta", "rc", "dev", "pre"} {

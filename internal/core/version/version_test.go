@@ -19,6 +19,10 @@ func TestOrder(t *testing.T) {
 		{Semver, "1.2.3-1 1.2.3-2 1.2.3-10 1.2.3-a 1.2.3"},
 		{Go, "1.20 1.21rc1 1.21rc2 1.21.0 1.21.1 1.21.10 1.22beta1 1.22rc1 1.22.0"},
 		{Dotted, "1.9 1.10 1.10.1 2.0rc1 2.0 2.0a 2.0b 2.1"},
+		// Policy 5.6.12 and the sort(1)-like example there.
+		{Debian, "1.0~~ 1.0~~a 1.0~ 1.0 1.0a 1.0+b1 1.0.1 1.0.1-1 1.0.1-1.1 1.0.1-2 1.1~rc1-1 1.1-1 1:0.5"},
+		// PEP 440, "Summary of permitted suffixes and relative ordering".
+		{PEP440, "1.dev0 1.0.dev456 1.0a1 1.0a2.dev456 1.0a12.dev456 1.0a12 1.0b1.dev456 1.0b2 1.0b2.post345.dev456 1.0b2.post345 1.0rc1.dev456 1.0rc1 1.0 1.0+abc.5 1.0+abc.7 1.0+5 1.0.post456.dev34 1.0.post456 1.0.15 1.1.dev1 1!0.1"},
 		{Dotted, "8.0.36 8.0.36-1 8.4.0"},
 	}
 	for _, c := range cases {
@@ -78,6 +82,9 @@ func TestAsks(t *testing.T) {
 		{Semver, "=20.0.0-rc.1", nodeVersions, "20.0.0-rc.1"},
 		{Semver, "22, !=22.11.0", nodeVersions, "22.5.0"},
 		{Semver, "<=22.5.0, >2", nodeVersions, "22.5.0"},
+		{Debian, "7.0", "5:7.0.9-1 5:7.0.15-1 5:7.2.1-1 5:70.0-1", "5:7.0.15-1"},
+		{PEP440, ">=3.9, <3.12", "3.8 3.9 3.11.7 3.12.0a1 3.12", "3.11.7"},
+		{PEP440, "2", "1.9 2.0 2.1.post1 2.2.dev1 2.2rc1", "2.1.post1"},
 		{Dotted, "17", "16.9 17.1 17.2 17.2rc1 170.1", "17.2"},
 	}
 	for _, c := range cases {
@@ -143,7 +150,7 @@ func FuzzParseAsk(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for _, s := range []Scheme{Semver, Go, Dotted} {
+		for _, s := range []Scheme{Semver, Go, Debian, PEP440, Dotted} {
 			a.Allows(s, v)
 			if s.Compare(v, v) != 0 {
 				t.Errorf("%s: %q differs from itself", s, v)
