@@ -246,3 +246,23 @@ func asOrdinaryUser(t *testing.T, h *hut) {
 		filepath.WalkDir(dir, func(path string, _ os.DirEntry, _ error) error { return os.Lchown(path, 65534, 65534) })
 	}
 }
+
+// serveFolder publishes all files of a folder on a stand-in.
+func serveFolder(t *testing.T, s *standin.Server, dir, under string) {
+	t.Helper()
+	err := filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		content, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		below, err := filepath.Rel(dir, path)
+		s.PutFile(under+filepath.ToSlash(below), content)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}

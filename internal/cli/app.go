@@ -98,7 +98,8 @@ func newApp() *cli.Command {
 			return cli.ShowRootCommandHelp(c)
 		},
 		Commands: []*cli.Command{
-			lockCommand(), fitCommand(), showCommand(),
+			findCommand(), setCommand(), unsetCommand(),
+			lockCommand(), newerCommand(), fitCommand(), showCommand(),
 			shellCommand(), runCommand(), doCommand(),
 			startCommand(), stopCommand(), logsCommand(),
 			verifyCommand(), sourcesCommand(), demoCommand(),

@@ -28,6 +28,7 @@ func lockCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "renew", Usage: "move the named toolchains (all when none is named) to the newest that the declaration allows"},
 			&cli.BoolFlag{Name: "check", Usage: "write nothing; exit 3 when the lock is not what the declaration asks for"},
+			&cli.StringFlag{Name: "as-of", Usage: "resolve everything anew as if it were `DATE`: what was published later does not count"},
 			offlineFlag(), jsonFlag(),
 		},
 		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Toolchains) }),
@@ -62,6 +63,28 @@ func lockAction(ctx context.Context, c *cli.Command) error {
 	if len(tools) > 0 && !c.Bool("renew") {
 		return fault.New(fault.Use, "toolchains are named only to renew them").Advise("Write: trammel lock --renew %s", tools[0])
 	}
+	order := lockOrder{write: true}
+	if text := c.String("as-of"); text != "" {
+		if order.asOf, err = declare.ParseDate(text); err != nil {
+			return fault.New(fault.Use, "%q is not a date", text).Advise("Write a day such as 2026-03-01, or a moment such as 2026-03-01T12:00:00Z.")
+		}
+	}
+	order.renew = func(tool string) bool {
+		return !order.asOf.IsZero() || c.Bool("renew") && (len(tools) == 0 || slices.Contains(tools, tool))
+	}
+	return lockInto(ctx, c, s, p, order)
+}
+
+// lockOrder says how to lock.
+type lockOrder struct {
+	renew func(tool string) bool
+	asOf  time.Time
+	first func() error // to do when everything resolved, before the lock is written
+	write bool
+}
+
+// lockInto resolves the declaration of p, writes the lock and says what changed.
+func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Project, order lockOrder) error {
 	if err := p.MakeLocal(); err != nil {
 		return err
 	}
@@ -79,15 +102,21 @@ func lockAction(ctx context.Context, c *cli.Command) error {
 	var fresh *lock.Lock
 	err = withProgress(ctx, s, func(ctx context.Context) error {
 		fresh, err = resolve.Resolve(ctx, p.Declaration, machine(p), client(p, c.Bool("offline")), resolve.Options{
-			Old: old, Now: time.Now(),
-			Renew: func(tool string) bool {
-				return c.Bool("renew") && (len(tools) == 0 || slices.Contains(tools, tool))
-			},
+			Old: old, Now: time.Now(), Renew: order.renew, AsOf: order.asOf,
 		})
 		return err
 	})
 	if err != nil {
 		return err
+	}
+	if order.first != nil {
+		if err := order.first(); err != nil {
+			return err
+		}
+	}
+	if !order.write {
+		s.Print("%s is changed; the lock is not. Lock: trammel lock", declare.FileName)
+		return nil
 	}
 	changes := lock.Changes(old, fresh)
 	if err := fresh.Write(p.Declaration.Dir); err != nil {

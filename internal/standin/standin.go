@@ -67,6 +67,8 @@ type Server struct {
 	served   map[string]int64
 	sums     http.Handler
 	sumKey   string
+	dates    map[string]time.Time // module path@version → when it was published
+	Day      time.Time            // when what is put next was published
 }
 
 // New starts a server on loopback. Close ends it.
@@ -74,6 +76,7 @@ func New() *Server {
 	s := &Server{
 		blobs: map[string][]byte{}, packages: map[string]map[string]any{}, modules: map[string]map[string][]byte{},
 		faults: map[string]Fault{}, hits: map[string]int{}, served: map[string]int64{},
+		dates: map[string]time.Time{}, Day: time.Date(2026, 2, 3, 0, 0, 0, 0, time.UTC),
 	}
 	signer, verifier, err := note.GenerateKey(nil, "sums.heronweir.example")
 	if err != nil {
@@ -184,6 +187,7 @@ func (s *Server) PutModule(path, version string, files ...File) {
 	}
 	archive := Zip(files...)
 	s.modules[path][version] = archive
+	s.dates[path+"@"+version] = s.Day
 	s.blobs["/proxy/"+path+"/@v/"+version+".zip"] = archive
 }
 
@@ -336,7 +340,7 @@ func (s *Server) document(path string) ([]byte, bool) {
 			return []byte(strings.Join(list, "\n") + "\n"), true
 		}
 		if v, ok := strings.CutSuffix(file, ".info"); ok && versions[v] != nil {
-			return fmt.Appendf(nil, `{"Version":%q,"Time":"2026-02-04T12:00:00Z"}`, v), true
+			return fmt.Appendf(nil, `{"Version":%q,"Time":%q}`, v, s.dates[module+"@"+v].Format(time.RFC3339)), true
 		}
 	}
 	return nil, false

@@ -8,9 +8,6 @@ import (
 	"trammel.example/trammel/internal/core/platform"
 )
 
-// published is the day of every release here.
-var published = time.Date(2026, 2, 3, 0, 0, 0, 0, time.UTC)
-
 // PutGo publishes a Go toolchain for this platform: a few files whose go command
 // states its version.
 func (s *Server) PutGo(version string) {
@@ -34,11 +31,11 @@ func (s *Server) PutNode(version string) {
 		arch = here.Arch
 	}
 	script := fmt.Sprintf("#!/bin/sh\n[ \"$1\" = --version ] && echo v%s && exit\nexec sh \"$@\"\n", version)
-	s.PutNPM("node", version, published, nil, File{Name: "package.json", Content: "{}"})
-	s.PutNPM("node-"+here.OS+"-"+arch, version, published, nil,
+	s.PutNPM("node", version, s.Day, nil, File{Name: "package.json", Content: "{}"})
+	s.PutNPM("node-"+here.OS+"-"+arch, version, s.Day, nil,
 		File{Name: "bin/node", Content: script, Mode: 0o755}, File{Name: "LICENSE", Content: strings.Repeat("free\n", 2000)})
-	s.PutNPM("npm", "10.9.0", published, map[string]string{"node": "^18.17.0 || >=20.5.0"},
+	s.PutNPM("npm", "10.9.0", time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC), map[string]string{"node": "^18.17.0 || >=20.5.0"},
 		File{Name: "bin/npm-cli.js", Content: "#!/usr/bin/env node\necho 10.9.0\n"}, File{Name: "bin/npx-cli.js", Content: "#!/usr/bin/env node\n"})
-	s.PutNPM("npm", "11.0.0", published, map[string]string{"node": "^22.9.0 || >=24.0.0"},
+	s.PutNPM("npm", "11.0.0", time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), map[string]string{"node": "^22.9.0 || >=24.0.0"},
 		File{Name: "bin/npm-cli.js", Content: "#!/usr/bin/env node\necho 11.0.0\n"}, File{Name: "bin/npx-cli.js", Content: "#!/usr/bin/env node\n"})
 }

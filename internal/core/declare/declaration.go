@@ -61,7 +61,8 @@ type Source struct {
 type Toolchain struct {
 	Name  string
 	Ask   version.Ask
-	From  string // name of a source; empty: the first that has it
+	From  string    // name of a source; empty: the first that has it
+	AsOf  time.Time // nothing that was published later counts; zero: everything does
 	Place fault.Place
 	AskAt fault.Place
 }
@@ -217,7 +218,11 @@ func (d *Declaration) Digest() string {
 		sources[s.Name] = canon.Map{"kind": s.Kind}
 	}
 	for _, t := range d.Toolchains {
-		tools[t.Name] = canon.Map{"ask": t.Ask.String(), "from": t.From}
+		tool := canon.Map{"ask": t.Ask.String(), "from": t.From}
+		if !t.AsOf.IsZero() {
+			tool["as-of"] = t.AsOf.UTC().Format(time.RFC3339)
+		}
+		tools[t.Name] = tool
 	}
 	return canon.Digest(canon.Map{
 		"project": d.Project, "platforms": platforms, "isolation": string(d.Isolation), "host": d.Host,

@@ -202,6 +202,13 @@ func (r *reader) toolchains(d *Declaration) {
 			if v := sub.Get("from"); v != nil && v.Kind == page.String {
 				r.source(d, v)
 			}
+			if v := sub.Get("as-of"); v != nil {
+				at, err := ParseDate(v.Text)
+				if err != nil || v.Kind != page.Date && v.Kind != page.String {
+					r.Fault(v.Span, "", "as-of must be a date such as 2026-03-01")
+				}
+				t.AsOf = at
+			}
 			r.Close(sub)
 		}
 		switch {
@@ -219,6 +226,14 @@ func (r *reader) toolchains(d *Declaration) {
 		t.Ask, t.AskAt = parsed, r.Place(ask.Span)
 		d.Toolchains = append(d.Toolchains, t)
 	}
+}
+
+// ParseDate reads a day (which means its end, in UTC) or a moment.
+func ParseDate(text string) (time.Time, error) {
+	if day, err := time.Parse(time.DateOnly, text); err == nil {
+		return day.Add(24*time.Hour - time.Second), nil
+	}
+	return time.Parse(time.RFC3339, text)
 }
 
 // ImpliedSources are the sources that need no [source.…] table, because the

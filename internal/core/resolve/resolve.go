@@ -29,6 +29,7 @@ import (
 type Options struct {
 	Old   *lock.Lock             // what to keep; may be nil
 	Renew func(tool string) bool // tools to move to the newest allowed; may be nil
+	AsOf  time.Time              // what was published later does not count; zero: everything does
 	Now   time.Time
 }
 
@@ -224,10 +225,7 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 	if err != nil {
 		return lock.Item{}, err
 	}
-	scheme := way.card.Scheme
-	if scheme == "" {
-		scheme = source.Scheme(way.from.Kind)
-	}
+	scheme := schemeOf(way)
 	if bad := t.Ask.Valid(scheme); bad != "" {
 		return lock.Item{}, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%q is not a version of %s (%s versions)", bad, t.Name, scheme)}}
 	}
@@ -253,7 +251,7 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 		Platforms: map[string]map[string]lock.Part{},
 	}
 	for _, p := range r.d.Platforms {
-		parts, published, err := x.source.Parts(ctx, way.from, v, p)
+		parts, published, err := x.source.Parts(ctx, way.from, v, p, r.asOf(t))
 		if fetch.NotFound(err) {
 			return lock.Item{}, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%s %s is not there for %s", t.Name, v, p)}}
 		}
@@ -293,16 +291,32 @@ func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice,
 	if err != nil && !fetch.NotFound(err) {
 		return "", err
 	}
-	versions := make([]string, len(releases))
-	for i, x := range releases {
-		versions[i] = x.Version
+	asOf := r.asOf(t)
+	var versions, undated []string
+	for _, x := range releases {
+		versions = append(versions, x.Version)
 	}
-	if best, ok := t.Ask.Best(scheme, versions); ok {
-		return best, nil
+	allowed := slices.DeleteFunc(slices.Clone(releases), func(x source.Release) bool {
+		return !scheme.Valid(x.Version) || !t.Ask.Allows(scheme, x.Version)
+	})
+	slices.SortStableFunc(allowed, func(a, b source.Release) int { return scheme.Compare(b.Version, a.Version) })
+	for _, x := range allowed {
+		if asOf.IsZero() {
+			return x.Version, nil
+		}
+		at, err := Dated(ctx, s, way.from, x, r.d.Platforms)
+		switch {
+		case err != nil:
+			return "", err
+		case at.IsZero():
+			undated = append(undated, x.Version)
+		case !at.After(asOf):
+			return x.Version, nil
+		}
 	}
 	// Lists may be incomplete: an exact version is asked for before it is refused.
-	if exact, ok := t.Ask.Exact(); ok {
-		if _, _, partsErr := s.Parts(ctx, way.from, exact, r.d.Platforms[0]); partsErr == nil {
+	if exact, ok := t.Ask.Exact(); ok && asOf.IsZero() {
+		if _, _, partsErr := s.Parts(ctx, way.from, exact, r.d.Platforms[0], time.Time{}); partsErr == nil {
 			return exact, nil
 		} else if !fetch.NotFound(partsErr) {
 			return "", partsErr
@@ -311,17 +325,47 @@ func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice,
 	if err != nil { // the source does not know the package at all
 		return "", err
 	}
-	do := "The source has no version of it for " + platforms(r.d.Platforms) + "."
+	return "", nothing(t, way, scheme, asOf, versions, allowed, undated, r.d.Platforms)
+}
+
+// asOf is the earlier of the whole lock's bound and the toolchain's own.
+func (r *resolver) asOf(t declare.Toolchain) time.Time {
+	if t.AsOf.IsZero() || !r.o.AsOf.IsZero() && r.o.AsOf.Before(t.AsOf) {
+		return r.o.AsOf
+	}
+	return t.AsOf
+}
+
+// nothing explains that no version will do.
+func nothing(t declare.Toolchain, way choice, scheme version.Scheme, asOf time.Time, versions []string, allowed []source.Release, undated []string, on []platform.Platform) error {
+	what := fmt.Sprintf("no version of %s satisfies %q (source %s)", t.Name, t.Ask, way.source)
+	do := "The source has no version of it for " + platforms(on) + "."
 	if below, above := t.Ask.Around(scheme, versions); below != "" || above != "" {
-		var near []string
-		for _, v := range []string{below, above} {
-			if v != "" {
-				near = append(near, v)
-			}
-		}
+		near := slices.DeleteFunc([]string{below, above}, func(v string) bool { return v == "" })
 		do = "The nearest there are: " + strings.Join(near, " and ") + "."
 	}
-	return "", fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("no version of %s satisfies %q (source %s)", t.Name, t.Ask, way.source), Do: do}}
+	if len(allowed) > 0 {
+		what += " and was there on " + asOf.UTC().Format(time.DateOnly)
+		do = "The oldest that satisfies it: " + allowed[len(allowed)-1].Version + "."
+		if len(undated) > 0 {
+			do = "The source has no date for: " + strings.Join(undated, ", ") + ". To take one of them, ask for it exactly and without as-of."
+		}
+	}
+	return fault.Findings{{Place: t.AskAt, What: what, Do: do}}
+}
+
+// Dated is when a release was published, asking the source when its list does not
+// say; zero when it does not know.
+func Dated(ctx context.Context, s source.Source, from card.From, x source.Release, on []platform.Platform) (time.Time, error) {
+	dater, ok := s.(source.Dater)
+	if !x.Published.IsZero() || !ok {
+		return x.Published, nil
+	}
+	at, err := dater.Published(ctx, from, x.Version, on[0])
+	if fetch.NotFound(err) {
+		return time.Time{}, nil
+	}
+	return at, err
 }
 
 func platforms(list []platform.Platform) string {

@@ -265,7 +265,7 @@ func (k *Catalog) Releases(ctx context.Context, from card.From, on []platform.Pl
 }
 
 // Parts gives the parts of one version for one platform.
-func (k *Catalog) Parts(ctx context.Context, from card.From, v string, p platform.Platform) (map[string]lock.Part, time.Time, error) {
+func (k *Catalog) Parts(ctx context.Context, from card.From, v string, p platform.Platform, _ time.Time) (map[string]lock.Part, time.Time, error) {
 	all, err := k.releases(ctx, from.Package)
 	if err != nil {
 		return nil, time.Time{}, err

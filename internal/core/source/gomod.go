@@ -134,7 +134,35 @@ func releaseFrame(from card.From, p platform.Platform) (before, after string, er
 	return before, after, nil
 }
 
-func (g *gomod) Parts(ctx context.Context, from card.From, v string, p platform.Platform) (map[string]lock.Part, time.Time, error) {
+// Published asks for the information of one version.
+func (g *gomod) Published(ctx context.Context, from card.From, v string, p platform.Platform) (time.Time, error) {
+	dir, err := escaped(from.Package)
+	if err != nil {
+		return time.Time{}, err
+	}
+	before, after, err := releaseFrame(from, p)
+	if err != nil {
+		return time.Time{}, err
+	}
+	return g.info(ctx, dir, before+v+after)
+}
+
+// info reads when a version was published; an error when it is not there.
+func (g *gomod) info(ctx context.Context, dir, full string) (time.Time, error) {
+	var info struct {
+		Version string
+		Time    time.Time
+	}
+	_, err := g.get(ctx, dir+full+".info", func(raw []byte) error {
+		if err := json.Unmarshal(raw, &info); err != nil || info.Version != full {
+			return fault.New(fault.Source, "the proxy's %s.info is not the information of that version", full)
+		}
+		return nil
+	})
+	return info.Time.UTC(), err
+}
+
+func (g *gomod) Parts(ctx context.Context, from card.From, v string, p platform.Platform, _ time.Time) (map[string]lock.Part, time.Time, error) {
 	dir, err := escaped(from.Package)
 	if err != nil {
 		return nil, time.Time{}, err
@@ -144,16 +172,7 @@ func (g *gomod) Parts(ctx context.Context, from card.From, v string, p platform.
 		return nil, time.Time{}, err
 	}
 	full := before + v + after
-	var info struct {
-		Version string
-		Time    time.Time
-	}
-	_, err = g.get(ctx, dir+full+".info", func(raw []byte) error {
-		if err := json.Unmarshal(raw, &info); err != nil || info.Version != full {
-			return fault.New(fault.Source, "the proxy's %s.info is not the information of that version", full)
-		}
-		return nil
-	})
+	published, err := g.info(ctx, dir, full)
 	if err != nil {
 		return nil, time.Time{}, err
 	}
@@ -169,7 +188,7 @@ func (g *gomod) Parts(ctx context.Context, from card.From, v string, p platform.
 		return nil, time.Time{}, fault.New(fault.Source, "there is no checksum for %s@%s: GOSUMDB is off and the declaration names no other", from.Package, full).
 			Advise("Name a checksum database: sumdb under the [source.…] of kind gomod, or GOSUMDB.")
 	}
-	return map[string]lock.Part{rule.Name: part}, info.Time.UTC(), nil
+	return map[string]lock.Part{rule.Name: part}, published, nil
 }
 
 func (g *gomod) Where(p lock.Part) ([]fetch.Address, error) {

@@ -135,7 +135,7 @@ func (n *npm) Releases(ctx context.Context, from card.From, on []platform.Platfo
 	return sortReleases(version.Semver, out), nil
 }
 
-func (n *npm) Parts(ctx context.Context, from card.From, v string, p platform.Platform) (map[string]lock.Part, time.Time, error) {
+func (n *npm) Parts(ctx context.Context, from card.From, v string, p platform.Platform, asOf time.Time) (map[string]lock.Part, time.Time, error) {
 	main, err := n.document(ctx, from.Package)
 	if err != nil {
 		return nil, time.Time{}, err
@@ -154,7 +154,7 @@ func (n *npm) Parts(ctx context.Context, from card.From, v string, p platform.Pl
 		}
 		take := v
 		if rule.Engines != "" {
-			if take = doc.companion(rule.Engines, v); take == "" {
+			if take = doc.companion(rule.Engines, v, asOf); take == "" {
 				return nil, time.Time{}, noPart(name, "for "+rule.Engines+" "+v, p)
 			}
 		}
@@ -174,12 +174,15 @@ func (n *npm) Parts(ctx context.Context, from card.From, v string, p platform.Pl
 
 // companion is the newest release of a package whose engines allow the version of
 // the tool that it runs on. Pre-releases do not count.
-func (d *npmDocument) companion(engine, v string) string {
+func (d *npmDocument) companion(engine, v string, asOf time.Time) string {
 	best := ""
 	for candidate, one := range d.Versions {
 		engines, _ := one.Engines.(map[string]any)
 		allowed, _ := engines[engine].(string)
 		if version.Semver.Prerelease(candidate) || allowed == "" || !version.InRange(v, allowed) {
+			continue
+		}
+		if at := d.published(candidate); !asOf.IsZero() && (at.IsZero() || at.After(asOf)) {
 			continue
 		}
 		if best == "" || version.Semver.Compare(candidate, best) > 0 {

@@ -33,13 +33,22 @@ type Release struct {
 type Source interface {
 	// Releases lists the versions that are there for all of the platforms.
 	Releases(ctx context.Context, from card.From, on []platform.Platform) ([]Release, error)
-	// Parts says what makes up one version on one platform, by part name. An
-	// error for which fetch.NotFound holds means that there is no such version.
-	Parts(ctx context.Context, from card.From, v string, p platform.Platform) (map[string]lock.Part, time.Time, error)
+	// Parts says what makes up one version on one platform, by part name. Of parts
+	// with versions of their own nothing published after asOf counts, unless that
+	// is zero. An error for which fetch.NotFound holds means that there is no such
+	// version.
+	Parts(ctx context.Context, from card.From, v string, p platform.Platform, asOf time.Time) (map[string]lock.Part, time.Time, error)
 	// Where says where the archive of a locked part can be had, in the order to try.
 	Where(p lock.Part) ([]fetch.Address, error)
 	// Probe asks for something small, to see whether the source answers.
 	Probe(ctx context.Context) error
+}
+
+// Dater is a source whose lists have no dates, but which knows the date of a
+// version that it is asked for.
+type Dater interface {
+	// Published is when a version came out; zero when that is not known.
+	Published(ctx context.Context, from card.From, v string, p platform.Platform) (time.Time, error)
 }
 
 // Address is where a source is and who said so.

@@ -1,0 +1,395 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/bay"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/disk"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/place"
+	"trammel.example/trammel/internal/core/platform"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/resolve"
+	"trammel.example/trammel/internal/core/source"
+	"trammel.example/trammel/internal/core/store"
+	"trammel.example/trammel/internal/core/version"
+)
+
+// openOrNone is open, or outside of any project a bare one: what is only looked up
+// needs no declaration.
+func openOrNone(c *cli.Command) (*project.Project, error) {
+	p, err := open(c)
+	if err == nil {
+		return p, nil
+	}
+	dir, absErr := filepath.Abs(c.String("dir"))
+	if _, findErr := declare.Find(dir); findErr == nil || absErr != nil {
+		return nil, err // there is one, and it is faulty
+	}
+	places, err := place.FromEnvironment()
+	if err != nil {
+		return nil, err
+	}
+	here := platform.Here()
+	d := &declare.Declaration{Dir: dir, Project: "none", Platforms: []platform.Platform{here}}
+	b, err := bay.Open(places, d, bay.Main)
+	return &project.Project{Places: places, Declaration: d, Bay: b, Store: store.Open(places.Store()), Platform: here}, err
+}
+
+func findCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "find",
+		Usage:       "look up toolchains, or the versions of one",
+		ArgsUsage:   "[TOOL [ASK]]",
+		Description: example("trammel find", "trammel find go", "trammel find node \">=22, <23\""),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "source", Usage: "look in the source `NAME` only"},
+			&cli.StringFlag{Name: "as-of", Usage: "leave out what was published after `DATE`"},
+			&cli.BoolFlag{Name: "all", Usage: "every version, pre-releases too"},
+			offlineFlag(), jsonFlag(),
+		},
+		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Toolchains) }),
+		Action:        findAction,
+	}
+}
+
+// shownVersions is how many versions are listed without --all.
+const shownVersions = 20
+
+func findAction(ctx context.Context, c *cli.Command) error {
+	p, err := openOrNone(c)
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	web := client(p, c.Bool("offline"))
+	tools, err := resolve.Tools(ctx, p.Declaration, machine(p), web)
+	if err != nil {
+		return err
+	}
+	word := c.Args().First()
+	exact := slices.ContainsFunc(tools, func(k resolve.Known) bool { return k.Name == word })
+	if !exact {
+		return findTools(s, c.Bool("json"), tools, word)
+	}
+	t := declare.Toolchain{Name: word, From: c.String("source")}
+	if len(c.Args().Slice()) > 1 {
+		t.Ask, err = version.ParseAsk(strings.Join(c.Args().Slice()[1:], " "))
+	} else {
+		t.Ask, err = version.ParseAsk("latest")
+	}
+	if err != nil {
+		return fault.New(fault.Use, "%v", err)
+	}
+	offer, err := resolve.Look(ctx, p.Declaration, machine(p), web, t)
+	if err != nil {
+		return plainFindings(err)
+	}
+	asOf := time.Time{}
+	if text := c.String("as-of"); text != "" {
+		if asOf, err = declare.ParseDate(text); err != nil {
+			return fault.New(fault.Use, "%q is not a date such as 2026-03-01", text)
+		}
+	}
+	list := slices.DeleteFunc(offer.Releases, func(x source.Release) bool {
+		return !c.Bool("all") && !t.Ask.Allows(offer.Scheme, x.Version) || !asOf.IsZero() && x.Published.After(asOf)
+	})
+	total := len(list)
+	if !c.Bool("all") && len(list) > shownVersions {
+		list = list[:shownVersions]
+	}
+	resolve.Date(ctx, p.Declaration, machine(p), web, t, list)
+	if !asOf.IsZero() {
+		list = slices.DeleteFunc(list, func(x source.Release) bool { return x.Published.After(asOf) })
+	}
+	marks := marksOf(p, t.Name, offer)
+	if c.Bool("json") {
+		return findJSON(s, offer, list, marks)
+	}
+	rows := [][]ui.Cell{}
+	for _, x := range list {
+		rows = append(rows, []ui.Cell{{Text: x.Version}, {Text: day(x.Published), Style: ui.Dim}, {Text: strings.Join(marks[x.Version], ", "), Style: ui.Accent}})
+	}
+	s.Print("%s   %s", s.Paint(ui.Accent, t.Name), s.Paint(ui.Dim, "from "+offer.Source))
+	s.Table(rows)
+	if len(list) == 0 {
+		return fault.New(fault.Failed, "no version of %s fits", t.Name)
+	}
+	if total > len(list) && len(list) == shownVersions {
+		s.Say("%d more: trammel find --all %s", total-len(list), t.Name)
+	}
+	return nil
+}
+
+// plainFindings drops the place of findings that point at no file.
+func plainFindings(err error) error {
+	var findings fault.Findings
+	if errors.As(err, &findings) && findings[0].Line == 0 {
+		return fault.New(fault.Use, "%s", findings[0].What).Advise("%s", findings[0].Do)
+	}
+	return err
+}
+
+func day(t time.Time) string {
+	if t.IsZero() {
+		return "no date"
+	}
+	return t.Format(time.DateOnly)
+}
+
+// marksOf says of versions which one is locked, on this machine, and the newest
+// that the declaration allows.
+func marksOf(p *project.Project, tool string, o *resolve.Offer) map[string][]string {
+	marks := map[string][]string{}
+	if l, err := lock.Read(p.Declaration.Dir); err == nil && l.Items[tool].Version != "" {
+		v := l.Items[tool].Version
+		marks[v] = append(marks[v], "locked")
+		if present(p, l, tool) {
+			marks[v] = append(marks[v], "fitted")
+		}
+	}
+	for _, t := range p.Declaration.Toolchains {
+		if t.Name != tool {
+			continue
+		}
+		for _, x := range o.Releases {
+			if t.Ask.Allows(o.Scheme, x.Version) {
+				marks[x.Version] = append(marks[x.Version], "newest allowed")
+				break
+			}
+		}
+	}
+	return marks
+}
+
+func findJSON(s *ui.Screen, o *resolve.Offer, list []source.Release, marks map[string][]string) error {
+	type release struct {
+		Version   string   `json:"version"`
+		Published string   `json:"published,omitempty"`
+		Marks     []string `json:"marks,omitempty"`
+	}
+	out := []release{}
+	for _, x := range list {
+		r := release{Version: x.Version, Marks: marks[x.Version]}
+		if !x.Published.IsZero() {
+			r.Published = x.Published.Format(time.RFC3339)
+		}
+		out = append(out, r)
+	}
+	return s.JSON(struct {
+		Format   int       `json:"format"`
+		Tool     string    `json:"tool"`
+		Source   string    `json:"source"`
+		Versions []release `json:"versions"`
+	}{1, o.Tool, o.Source, out})
+}
+
+// findTools lists the tools whose name or description has a word.
+func findTools(s *ui.Screen, asJSON bool, tools []resolve.Known, word string) error {
+	var names []string
+	for _, k := range tools {
+		names = append(names, k.Name)
+	}
+	tools = slices.DeleteFunc(tools, func(k resolve.Known) bool {
+		return !strings.Contains(strings.ToLower(k.Name+" "+k.About), strings.ToLower(word))
+	})
+	if len(tools) == 0 {
+		return fault.New(fault.Use, "no tool is known for %q", word).Advise("%s", fault.DidYouMean(word, names))
+	}
+	if asJSON {
+		type tool struct {
+			Name   string `json:"name"`
+			About  string `json:"about"`
+			Source string `json:"source"`
+		}
+		out := []tool{}
+		for _, k := range tools {
+			out = append(out, tool(k))
+		}
+		return s.JSON(struct {
+			Format int    `json:"format"`
+			Tools  []tool `json:"tools"`
+		}{1, out})
+	}
+	rows := [][]ui.Cell{}
+	for _, k := range tools {
+		rows = append(rows, []ui.Cell{{Text: k.Name, Style: ui.Accent}, {Text: k.About}, {Text: k.Source, Style: ui.Dim}})
+	}
+	s.Table(rows)
+	return nil
+}
+
+func setCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "set",
+		Usage:       "add or change toolchains in the declaration, in place, and lock",
+		ArgsUsage:   "TOOL=ASK…",
+		Description: example("trammel set go=1.24 node=\">=22.5, <23\""),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "from", Usage: "have them from the source `NAME`"},
+			&cli.BoolFlag{Name: "no-lock", Usage: "leave the lock as it is"},
+			offlineFlag(),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() == 0 {
+				return fault.New(fault.Use, "set needs a toolchain and an ask").Advise("Write, for example: trammel set go=1.24")
+			}
+			return edit(ctx, c, func(file string, source []byte) ([]byte, error) {
+				for _, arg := range c.Args().Slice() {
+					name, ask, ok := strings.Cut(arg, "=")
+					if !ok || name == "" {
+						return nil, fault.New(fault.Use, "%q is not TOOL=ASK", arg).Advise("Write, for example: trammel set go=1.24 (or go==1.24.3 for exactly that)")
+					}
+					if _, err := version.ParseAsk(ask); err != nil {
+						return nil, fault.New(fault.Use, "%s: %v", name, err)
+					}
+					var err error
+					if source, err = declare.SetToolchain(file, source, name, ask, c.String("from")); err != nil {
+						return nil, err
+					}
+				}
+				return source, nil
+			})
+		},
+	}
+}
+
+func unsetCommand() *cli.Command {
+	return &cli.Command{
+		Name:          "unset",
+		Usage:         "drop toolchains from the declaration, in place, and lock",
+		ArgsUsage:     "TOOL…",
+		Description:   example("trammel unset node"),
+		Flags:         []cli.Flag{&cli.BoolFlag{Name: "no-lock", Usage: "leave the lock as it is"}, offlineFlag()},
+		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Toolchains) }),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() == 0 {
+				return fault.New(fault.Use, "unset needs a toolchain").Advise("Write, for example: trammel unset node")
+			}
+			return edit(ctx, c, func(file string, source []byte) (_ []byte, err error) {
+				for _, name := range c.Args().Slice() {
+					if source, err = declare.UnsetToolchain(file, source, name); err != nil {
+						return nil, err
+					}
+				}
+				return source, nil
+			})
+		},
+	}
+}
+
+// edit changes the declaration's text and resolves the outcome before it writes
+// anything: what does not exist is never written.
+func edit(ctx context.Context, c *cli.Command, change func(file string, source []byte) ([]byte, error)) error {
+	p, err := open(c)
+	if err != nil {
+		return err
+	}
+	file := p.Declaration.File
+	before, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	after, err := change(file, before)
+	if err != nil {
+		return err
+	}
+	d, err := declare.Parse(file, after)
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	p.Declaration = d
+	return lockInto(ctx, c, s, p, lockOrder{write: !c.Bool("no-lock"), first: func() error {
+		info, err := os.Stat(file)
+		if err != nil {
+			return err
+		}
+		return disk.Write(file, after, info.Mode().Perm())
+	}})
+}
+
+func newerCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "newer",
+		Usage:       "list what could be renewed, and by how much",
+		Description: example("trammel newer"),
+		Flags:       []cli.Flag{offlineFlag(), jsonFlag()},
+		Action:      newerAction,
+	}
+}
+
+// renewalOut is one row of `newer --json`.
+type renewalOut struct {
+	Tool    string `json:"tool"`
+	Locked  string `json:"locked"`
+	Allowed string `json:"allowed"`
+	Newest  string `json:"newest"`
+	State   string `json:"state"` // "ok" or "newer"
+}
+
+func newerAction(ctx context.Context, c *cli.Command) error {
+	p, err := open(c)
+	if err != nil {
+		return err
+	}
+	l, err := lock.Read(p.Declaration.Dir)
+	if err != nil {
+		return err
+	}
+	list, err := resolve.Newer(ctx, p.Declaration, l, machine(p), client(p, c.Bool("offline")))
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	out := []renewalOut{}
+	rows := [][]ui.Cell{{{Text: ""}, {Text: "locked", Style: ui.Dim}, {Text: "", Style: ui.Dim}, {Text: "newest allowed", Style: ui.Dim}, {Text: "newest of all", Style: ui.Dim}}}
+	renew := 0
+	for _, r := range list {
+		x := renewalOut{r.Tool, r.Locked.Version, r.Allowed.Version, r.Newest.Version, "ok"}
+		allowed, newest := "", ""
+		if r.Allowed.Version != r.Locked.Version {
+			x.State, allowed = "newer", stamped(r.Allowed)
+			renew++
+		}
+		if r.Newest.Version != r.Allowed.Version {
+			newest = stamped(r.Newest)
+		}
+		out = append(out, x)
+		age := ""
+		if !r.Locked.Published.IsZero() {
+			age = ", " + ui.Ago(time.Since(r.Locked.Published)) + " old"
+		}
+		rows = append(rows, []ui.Cell{{Text: r.Tool, Style: ui.Accent}, {Text: r.Locked.Version + age}, {Text: x.State, Style: ui.StateStyle(x.State)}, {Text: allowed}, {Text: newest, Style: ui.Dim}})
+	}
+	if c.Bool("json") {
+		return s.JSON(struct {
+			Format int          `json:"format"`
+			Tools  []renewalOut `json:"tools"`
+		}{1, out})
+	}
+	s.Table(rows)
+	if renew > 0 {
+		s.Say("Renew: trammel lock --renew [TOOL…]")
+	}
+	return nil
+}
+
+func stamped(r source.Release) string {
+	if r.Published.IsZero() {
+		return r.Version
+	}
+	return fmt.Sprintf("%s (%s)", r.Version, r.Published.Format(time.DateOnly))
+}
