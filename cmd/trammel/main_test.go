@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -49,6 +50,7 @@ type hut struct {
 	home string // TRAMMEL_HOME
 	env  []string
 	user *syscall.Credential // nil: the user who runs the tests
+	wary bool                // approves nothing by itself
 }
 
 // newHut makes a machine with a project. s may be nil.
@@ -120,6 +122,12 @@ type outcome struct {
 }
 
 func (h *hut) command(args ...string) *exec.Cmd {
+	// This person approves whatever they start; a faulty project has nothing to approve.
+	if !h.wary && slices.Contains([]string{"fit", "start", "do", "verify"}, args[0]) {
+		h.wary = true
+		h.try("approve", "--yes")
+		h.wary = false
+	}
 	c := exec.Command(program, args...)
 	c.Dir, c.Env = h.dir, h.env
 	if h.user != nil {

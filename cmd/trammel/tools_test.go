@@ -155,6 +155,8 @@ func TestTwoFitsAtOnceDoTheWorkOnce(t *testing.T) {
 	s.Fail(".zip", standin.Slow)
 	h := newHut(t, s, goAndNode)
 	h.ok("lock")
+	h.ok("approve", "--yes")
+	h.wary = true
 	var wait sync.WaitGroup
 	for range 4 {
 		wait.Go(func() {

@@ -99,7 +99,7 @@ func newApp() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			findCommand(), setCommand(), unsetCommand(),
-			lockCommand(), newerCommand(), fitCommand(), showCommand(),
+			lockCommand(), newerCommand(), approveCommand(), fitCommand(), showCommand(),
 			shellCommand(), runCommand(), doCommand(),
 			startCommand(), stopCommand(), logsCommand(),
 			verifyCommand(), sourcesCommand(), demoCommand(),

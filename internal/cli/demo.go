@@ -52,6 +52,7 @@ func demoAction(ctx context.Context, c *cli.Command) error {
 	acts := []act{
 		{say: "Heron Weir counts fish that climb past a low dam. Its project declares three tools, two steps and three services.", args: []string{"show"}},
 		{say: "Resolve the declaration: from here on everyone gets exactly these.", args: []string{"lock"}},
+		{say: "A declaration is somebody's code: nothing in it runs before you have read and approved it.", args: []string{"approve", "--yes"}},
 		{say: "Make this machine match the lock: fetch, unpack, run the steps that are due.", args: []string{"fit"}},
 		{say: "Start the services in the order of their needs.", args: []string{"start"}},
 		{say: "Run a routine of the team.", args: []string{"do", "count", "silverfin"}},

@@ -27,6 +27,7 @@ func fitCommand() *cli.Command {
 		Flags: []cli.Flag{
 			offlineFlag(),
 			&cli.StringSliceFlag{Name: "again", Usage: "run the `STEP` though it is not due"},
+			approveFlag(),
 			&cli.BoolFlag{Name: "print", Usage: "say what would be done, and do nothing"},
 		},
 		ShellComplete: complete(func(d *declare.Declaration) []string {
@@ -70,6 +71,9 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 	}
 	if c.Bool("print") {
 		return fitPrint(ctx, s, p, l)
+	}
+	if err := consent(ctx, c, s, p, l); err != nil {
+		return err
 	}
 	var result *fit.Result
 	var ran []string

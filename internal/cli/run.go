@@ -132,7 +132,7 @@ func doCommand() *cli.Command {
 		Usage:         "run a routine of the team; alone, list them",
 		ArgsUsage:     "[ROUTINE] [ARGUMENT…]",
 		Description:   example("trammel do", "trammel do count redgill"),
-		Flags:         []cli.Flag{isolationFlag(), jsonFlag()},
+		Flags:         []cli.Flag{isolationFlag(), approveFlag(), jsonFlag()},
 		StopOnNthArg:  &first,
 		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Routines) }),
 		Action:        doAction,
@@ -156,6 +156,17 @@ func doAction(ctx context.Context, c *cli.Command) error {
 		}
 		slices.Sort(known)
 		return fault.New(fault.Use, "no routine is named %q", args[0]).Advise("%s", fault.DidYouMean(args[0], known))
+	}
+	p, err := project.Open(plan.Dir, c.String("bay"))
+	if err != nil {
+		return err
+	}
+	l, err := p.Lock()
+	if err != nil {
+		return err
+	}
+	if err := consent(ctx, c, screen(c), p, l); err != nil {
+		return err
 	}
 	command, err := script.CommandOf(run, plan.Environment.Environ(os.Environ(), plan.Dir), args[1:]...)
 	if err != nil {

@@ -31,7 +31,7 @@ func startCommand() *cli.Command {
 		Usage:         "start services and all they need, in order, until they are ready",
 		ArgsUsage:     "[SERVICE…]",
 		Description:   example("trammel start", "trammel start board"),
-		Flags:         []cli.Flag{jsonFlag()},
+		Flags:         []cli.Flag{approveFlag(), jsonFlag()},
 		ShellComplete: complete(serviceNames),
 		Action:        startAction,
 	}
@@ -49,6 +49,9 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	}
 	l, err := p.Lock()
 	if err != nil {
+		return err
+	}
+	if err := consent(ctx, c, s, p, l); err != nil {
 		return err
 	}
 	up, err := setup.Prepare(ctx, p, l)

@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/approval"
 	"trammel.example/trammel/internal/core/canon"
 	"trammel.example/trammel/internal/core/fault"
 	"trammel.example/trammel/internal/core/proof"
@@ -36,7 +37,11 @@ func verifyAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	s := screen(c)
-	report, err := proof.Verify(ctx, p, proof.Options{Deep: c.Bool("deep"), Living: os.Environ()})
+	options := proof.Options{Deep: c.Bool("deep"), Living: os.Environ()}
+	if l, err := p.Lock(); err == nil {
+		options.Approved = approval.Check(p.Places, approval.Of(p.Declaration, l), os.Getenv)
+	}
+	report, err := proof.Verify(ctx, p, options)
 	if err != nil {
 		return err
 	}
