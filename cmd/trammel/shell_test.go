@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/creack/pty"
 )
@@ -23,7 +24,20 @@ type session struct {
 
 func (h *hut) session(args ...string) *session {
 	h.t.Helper()
-	s := &session{t: h.t, cmd: h.command(args...)}
+	return h.attach(h.command(args...))
+}
+
+// start opens a pseudo-terminal on any program.
+func (h *hut) start(path string, args ...string) *session {
+	h.t.Helper()
+	c := exec.Command(path, args...)
+	c.Dir, c.Env = h.dir, h.env
+	return h.attach(c)
+}
+
+func (h *hut) attach(c *exec.Cmd) *session {
+	h.t.Helper()
+	s := &session{t: h.t, cmd: c}
 	tty, err := pty.StartWithSize(s.cmd, &pty.Winsize{Rows: 24, Cols: 100})
 	if err != nil {
 		h.t.Fatal(err)
@@ -66,12 +80,14 @@ func (s *session) say(line string) {
 // hears waits for a text on the screen.
 func (s *session) hears(want string) {
 	s.t.Helper()
-	defer func() {
-		if s.t.Failed() {
-			s.t.Logf("the screen:\n%q", s.text())
+	for range 3000 {
+		if strings.Contains(s.text(), want) {
+			return
 		}
-	}()
-	eventually(s.t, "the screen shows "+want, func() bool { return strings.Contains(s.text(), want) })
+		time.Sleep(10 * time.Millisecond)
+	}
+	text := s.text()
+	s.t.Fatalf("the screen never shows %q; it ends with\n%q", want, text[max(0, len(text)-800):])
 }
 
 func TestShellsKeepTheirToolsWhateverStartUpFilesDo(t *testing.T) {

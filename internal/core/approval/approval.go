@@ -146,14 +146,15 @@ type Consent struct {
 	Things map[string]string `json:"things"`
 }
 
-func fileOf(p place.Places, dir string) string {
+// File is where the consent to a project is kept.
+func File(p place.Places, dir string) string {
 	return filepath.Join(p.State, "approvals", strings.TrimPrefix(canon.Digest(dir), "sha256:")[:32]+".json")
 }
 
 // Last is the consent that was given last for a project; ok is false when there
 // is none.
 func Last(p place.Places, dir string) (c Consent, ok bool) {
-	raw, err := os.ReadFile(fileOf(p, dir))
+	raw, err := os.ReadFile(File(p, dir))
 	if err != nil || json.Unmarshal(raw, &c) != nil || c.Dir != dir {
 		return Consent{}, false
 	}
@@ -202,12 +203,12 @@ func Give(p place.Places, s Subject) error {
 	if err != nil {
 		return err
 	}
-	return disk.Write(fileOf(p, s.Dir), raw, 0o600)
+	return disk.Write(File(p, s.Dir), raw, 0o600)
 }
 
 // Revoke takes consent back; there may be none.
 func Revoke(p place.Places, dir string) error {
-	err := os.Remove(fileOf(p, dir))
+	err := os.Remove(File(p, dir))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

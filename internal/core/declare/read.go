@@ -28,6 +28,10 @@ func Find(dir string) (string, error) {
 	for d := dir; ; d = filepath.Dir(d) {
 		path := filepath.Join(d, FileName)
 		if info, err := os.Stat(path); err == nil && !info.IsDir() {
+			// One project has one path, however a person came there.
+			if real, err := filepath.EvalSymlinks(d); err == nil {
+				path = filepath.Join(real, FileName)
+			}
 			return path, nil
 		}
 		if d == filepath.Dir(d) {

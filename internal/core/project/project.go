@@ -152,7 +152,8 @@ type Plan struct {
 
 const planFormat = 1
 
-func planFile(dir, bayName string) string {
+// PlanFile is where the plan of a bay is kept.
+func PlanFile(dir, bayName string) string {
 	return filepath.Join(Local(dir), "plan-"+bayName+".json")
 }
 
@@ -193,7 +194,7 @@ func PlanFor(ctx context.Context, dir, bayName string) (*Plan, error) {
 }
 
 func readPlan(root, bayName string, places place.Places) (*Plan, bool) {
-	raw, err := os.ReadFile(planFile(root, bayName))
+	raw, err := os.ReadFile(PlanFile(root, bayName))
 	if err != nil {
 		return nil, false
 	}
@@ -246,7 +247,7 @@ func (p *Project) Plan(ctx context.Context) (*Plan, error) {
 	}
 	if raw, err := json.Marshal(kept); err == nil {
 		_ = p.MakeLocal()
-		_ = disk.WriteCache(planFile(p.Declaration.Dir, p.Bay.Name), raw)
+		_ = disk.WriteCache(PlanFile(p.Declaration.Dir, p.Bay.Name), raw)
 	}
 	return &kept.Plan, nil
 }

@@ -1,0 +1,223 @@
+package cli
+
+import (
+	"context"
+	_ "embed"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/core/approval"
+	"trammel.example/trammel/internal/core/bay"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/disk"
+	"trammel.example/trammel/internal/core/environ"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/place"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/setup"
+)
+
+// The integrations. PROGRAM stands for this program, quoted, and NEVER for the
+// path of a file that is not there.
+var (
+	//go:embed follow/bash.sh
+	followBash string
+	//go:embed follow/zsh.sh
+	followZsh string
+	//go:embed follow/fish.fish
+	followFish string
+)
+
+func followCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "follow",
+		Usage:     "print the integration that makes a shell switch environments on changing folder",
+		ArgsUsage: "bash|zsh|fish",
+		Description: "Put one line at the end of the shell's start-up file:\n\n" +
+			"   ~/.bashrc                    eval \"$(trammel follow bash)\"\n" +
+			"   ~/.zshrc                     eval \"$(trammel follow zsh)\"\n" +
+			"   ~/.config/fish/config.fish   trammel follow fish | source",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "enter", Hidden: true},
+			&cli.IntFlag{Name: "of", Hidden: true},
+		},
+		ShellComplete: func(_ context.Context, c *cli.Command) {
+			fmt.Fprintln(c.Root().Writer, "bash\nzsh\nfish")
+		},
+		Action: followAction,
+	}
+}
+
+func followAction(ctx context.Context, c *cli.Command) error {
+	shell := c.Args().First()
+	text, ok := map[string]string{"bash": followBash, "zsh": followZsh, "fish": followFish}[shell]
+	if !ok {
+		return fault.New(fault.Use, "follow needs the name of a shell").Advise("Known: bash, zsh, fish. See: trammel help follow")
+	}
+	if root := c.String("enter"); root != "" {
+		fmt.Print(enter(ctx, root, shell, c.Int("of")))
+		return nil
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	quote := quotePosix
+	if shell == "fish" {
+		quote = quoteFish
+	}
+	fmt.Print(strings.NewReplacer("PROGRAM", quote(self), "NEVER", quote("/nowhere/never")).Replace(text))
+	return nil
+}
+
+// enter is the code that a shell evaluates on coming into a project, or when one
+// of its files changed. It never fails: what is wrong is said in one line, and the
+// shell stays as it was until something changes.
+func enter(ctx context.Context, root, shell string, pid int) string {
+	w := &follower{shell: shell}
+	places, err := place.FromEnvironment()
+	if err != nil {
+		w.remark(oneLine(err))
+		return w.text.String()
+	}
+	// From here on changes count: the stamp is made before anything is read.
+	stamp := filepath.Join(places.State, "following", fmt.Sprint(pid))
+	if err := disk.WriteCache(stamp, nil); err != nil {
+		w.remark(err.Error())
+		return w.text.String()
+	}
+	w.assign("__trammel_stamp", stamp)
+	sweepFollowers(filepath.Dir(stamp))
+	p, err := project.Open(root, bay.Main)
+	if err != nil {
+		w.watch(filepath.Join(root, declare.FileName))
+		w.remark(firstLine(err))
+		return w.text.String()
+	}
+	w.name = p.Declaration.Project
+	dir := p.Declaration.Dir
+	w.watch(p.Declaration.File, lock.Path(dir), approval.File(places, dir), project.PlanFile(dir, bay.Main), p.Bay.PortsFile())
+	w.setup(ctx, p)
+	return w.text.String()
+}
+
+type follower struct {
+	shell string
+	name  string // of the project, once it is known
+	text  strings.Builder
+}
+
+func (w *follower) setup(ctx context.Context, p *project.Project) {
+	l, err := p.Lock()
+	if err == nil {
+		err = approval.Check(p.Places, approval.Of(p.Declaration, l), os.Getenv)
+	}
+	var plan *project.Plan
+	if err == nil {
+		plan, err = project.PlanFor(ctx, p.Declaration.Dir, bay.Main)
+	}
+	if err != nil {
+		w.remark(oneLine(err))
+		return
+	}
+	for _, v := range plan.Environment.Variables {
+		w.export(v)
+	}
+	w.export(environ.Variable{Name: "PATH", Value: plan.Environment.PathOf(os.Getenv("PATH"))})
+	switch w.shell {
+	case "bash":
+		w.text.WriteString("hash -r\n")
+	case "zsh":
+		w.text.WriteString("rehash\n")
+	}
+	if up, err := setup.Prepare(ctx, p, l); err == nil {
+		if statuses, err := up.Steps(); err == nil {
+			if due := dueOf(statuses); len(due) > 0 {
+				w.remark("due: " + due[0].Step.Name + more(len(due)-1) + ". Run: trammel fit")
+			}
+		}
+	}
+}
+
+func more(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" and %d more", n)
+}
+
+// oneLine is an error with its advice in one line.
+func oneLine(err error) string {
+	return strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), "\n", ". ")), " ")
+}
+
+func (w *follower) quote(s string) string {
+	if w.shell == "fish" {
+		return quoteFish(s)
+	}
+	return quotePosix(s)
+}
+
+func (w *follower) assign(name, value string) {
+	if w.shell == "fish" {
+		fmt.Fprintf(&w.text, "set -g %s %s\n", name, w.quote(value))
+		return
+	}
+	fmt.Fprintf(&w.text, "%s=%s\n", name, w.quote(value))
+}
+
+func (w *follower) watch(files ...string) {
+	var quoted []string
+	for _, f := range files {
+		quoted = append(quoted, w.quote(f))
+	}
+	if w.shell == "fish" {
+		fmt.Fprintf(&w.text, "set -g __trammel_watch %s\n", strings.Join(quoted, " "))
+		return
+	}
+	fmt.Fprintf(&w.text, "__trammel_watch=(%s)\n", strings.Join(quoted, " "))
+}
+
+// export keeps what a variable was and gives it its value.
+func (w *follower) export(v environ.Variable) {
+	fmt.Fprintf(&w.text, "__trammel_keep %s\n", v.Name)
+	switch {
+	case w.shell != "fish":
+		fmt.Fprintf(&w.text, "export %s=%s\n", v.Name, w.quote(v.Value))
+	case v.Name == "PATH":
+		var dirs []string
+		for _, d := range filepath.SplitList(v.Value) {
+			dirs = append(dirs, w.quote(d))
+		}
+		fmt.Fprintf(&w.text, "set -gx PATH %s\n", strings.Join(dirs, " "))
+	default:
+		fmt.Fprintf(&w.text, "set -gx %s %s\n", v.Name, w.quote(v.Value))
+	}
+}
+
+// remark prints one line for the person.
+func (w *follower) remark(text string) {
+	name := w.name
+	if name == "" {
+		name = "trammel"
+	}
+	fmt.Fprintf(&w.text, "printf '%%s\\n' %s >&2\n", w.quote(name+": "+text))
+}
+
+// sweepFollowers drops the stamps of shells that are gone.
+func sweepFollowers(dir string) {
+	entries, err := os.ReadDir(dir)
+	if err != nil || len(entries) < 16 {
+		return
+	}
+	for _, e := range entries {
+		if _, err := os.Stat("/proc/" + e.Name()); os.IsNotExist(err) {
+			os.Remove(filepath.Join(dir, e.Name()))
+		}
+	}
+}

@@ -1,0 +1,38 @@
+# Trammel: this shell follows the folders of projects. At a prompt it runs no
+# process unless it came into another project or one of its files changed.
+typeset -g __trammel_root= __trammel_undo= __trammel_stamp=NEVER
+typeset -ga __trammel_watch=()
+__trammel_keep() {
+  emulate -L zsh
+  if [[ ${(Pt)1} == *export* ]]; then __trammel_undo+="export $1=${(qq)${(P)1}};"
+  elif (( ${(P)+1} )); then __trammel_undo+="unset $1; typeset -g $1=${(qq)${(P)1}};"
+  else __trammel_undo+="unset $1;"; fi
+}
+__trammel_leave() {
+  emulate -L zsh
+  [[ -z $__trammel_undo ]] || { eval "$__trammel_undo"; rehash }
+  __trammel_root= __trammel_undo= __trammel_watch=()
+}
+__trammel_prompt() {
+  emulate -L zsh
+  local dir=$PWD root= file changed=
+  while :; do
+    if [[ -f $dir/trammel.toml ]]; then root=${dir:-/}; break; fi
+    [[ -n $dir ]] || break
+    dir=${dir%/*}
+  done
+  if [[ $root == $__trammel_root ]]; then
+    [[ -n $root ]] || return 0
+    for file in $__trammel_watch; do
+      [[ $file -nt $__trammel_stamp ]] && { changed=yes; break }
+    done
+    [[ -n $changed ]] || return 0
+  fi
+  __trammel_leave
+  [[ -n $root ]] || return 0
+  __trammel_root=$root
+  eval "$(PROGRAM follow --enter "$root" --of $$ zsh)" || :
+  return 0
+}
+typeset -ga precmd_functions
+[[ -n ${precmd_functions[(r)__trammel_prompt]-} ]] || precmd_functions+=(__trammel_prompt)
