@@ -231,6 +231,14 @@ func findTools(s *ui.Screen, asJSON bool, tools []resolve.Known, word string) er
 	return nil
 }
 
+func localFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "local", Usage: "in " + declare.OverlayName + ", your own additions"}
+}
+
+func defaultFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "default", Usage: "in your default, in force where nothing is declared"}
+}
+
 func setCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "set",
@@ -239,6 +247,7 @@ func setCommand() *cli.Command {
 		Description: example("trammel set go=1.24 node=\">=22.5, <23\""),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "have them from the source `NAME`"},
+			localFlag(), defaultFlag(),
 			&cli.BoolFlag{Name: "no-lock", Usage: "leave the lock as it is"},
 			offlineFlag(),
 		},
@@ -272,7 +281,7 @@ func unsetCommand() *cli.Command {
 		Usage:         "drop toolchains from the declaration, in place, and lock",
 		ArgsUsage:     "TOOL…",
 		Description:   example("trammel unset node"),
-		Flags:         []cli.Flag{&cli.BoolFlag{Name: "no-lock", Usage: "leave the lock as it is"}, offlineFlag()},
+		Flags:         []cli.Flag{localFlag(), defaultFlag(), &cli.BoolFlag{Name: "no-lock", Usage: "leave the lock as it is"}, offlineFlag()},
 		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Toolchains) }),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() == 0 {
@@ -290,34 +299,71 @@ func unsetCommand() *cli.Command {
 	}
 }
 
-// edit changes the declaration's text and resolves the outcome before it writes
+// edited is the file that set and unset are about: the declaration, the person's
+// additions to it, or their default. The last two are made when they are not there.
+func edited(c *cli.Command) (p *project.Project, file string, err error) {
+	switch {
+	case c.Bool("local") && c.Bool("default"):
+		return nil, "", fault.New(fault.Use, "--local and --default are two places; name one")
+	case c.Bool("default"):
+		places, err := place.FromEnvironment()
+		if err != nil {
+			return nil, "", err
+		}
+		file = project.DefaultFile(places)
+		if _, err := os.Stat(file); os.IsNotExist(err) {
+			text := "# What is in force where no project declares anything.\nformat  = 1\nproject = \"default\"\nisolation = \"open\"\n"
+			if err := disk.Write(file, []byte(text), 0o644); err != nil {
+				return nil, "", err
+			}
+		}
+		p, err = project.Open(filepath.Dir(file), c.String("bay"))
+		return p, file, err
+	}
+	p, err = open(c)
+	if err != nil {
+		return nil, "", err
+	}
+	if c.Bool("local") {
+		return p, declare.OverlayFile(p.Declaration.Dir), nil
+	}
+	return p, p.Declaration.File, nil
+}
+
+// edit changes the text of a declaration and resolves the outcome before it writes
 // anything: what does not exist is never written.
 func edit(ctx context.Context, c *cli.Command, change func(file string, source []byte) ([]byte, error)) error {
-	p, err := open(c)
+	p, file, err := edited(c)
 	if err != nil {
 		return err
 	}
-	file := p.Declaration.File
 	before, err := os.ReadFile(file)
-	if err != nil {
+	if err != nil && !os.IsNotExist(err) {
 		return err
 	}
+	fresh := err != nil
 	after, err := change(file, before)
 	if err != nil {
 		return err
 	}
-	d, err := declare.Parse(file, after)
+	if c.Bool("local") {
+		p.Overlay, err = declare.ParseOverlay(p.Declaration, file, after)
+	} else {
+		p.Declaration, err = declare.Parse(file, after)
+	}
 	if err != nil {
 		return err
 	}
 	s := screen(c)
-	p.Declaration = d
+	if fresh {
+		s.Say("%s is new. It is yours alone: keep it out of version control.", filepath.Base(file))
+	}
 	return lockInto(ctx, c, s, p, lockOrder{write: !c.Bool("no-lock"), first: func() error {
-		info, err := os.Stat(file)
-		if err != nil {
-			return err
+		mode := os.FileMode(0o644)
+		if info, err := os.Stat(file); err == nil {
+			mode = info.Mode().Perm()
 		}
-		return disk.Write(file, after, info.Mode().Perm())
+		return disk.Write(file, after, mode)
 	}})
 }
 

@@ -54,9 +54,13 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	// A name is a toolchain, to be checked and mended, or a step, to be run if due.
+	known := lock.Sorted(l.Items)
+	if own, err := p.OverlayLock(); err == nil && own != nil {
+		known = append(known, lock.Sorted(own.Items)...)
+	}
 	var tools, steps []string
 	for _, name := range c.Args().Slice() {
-		_, isTool := l.Items[name]
+		isTool := slices.Contains(known, name)
 		_, isStep := p.Declaration.Step(name)
 		if isTool {
 			tools = append(tools, name)
@@ -66,7 +70,7 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 		}
 		if !isTool && !isStep {
 			return fault.New(fault.Use, "nothing is named %q", name).
-				Advise("%s", fault.DidYouMean(name, append(lock.Sorted(l.Items), declare.Names(p.Declaration.Steps)...)))
+				Advise("%s", fault.DidYouMean(name, append(known, declare.Names(p.Declaration.Steps)...)))
 		}
 	}
 	if c.Bool("print") {
@@ -141,7 +145,11 @@ func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, ra
 // fitPrint lists what a fit would do.
 func fitPrint(ctx context.Context, s *ui.Screen, p *project.Project, l *lock.Lock) error {
 	rows := [][]ui.Cell{}
-	for _, part := range l.PartsOn(p.Platform) {
+	parts, err := p.PartsOn(l)
+	if err != nil {
+		return err
+	}
+	for _, part := range lock.Once(parts) {
 		part.Tree = p.Store.Tree(part)
 		label := part.Label() + " " + part.Part.Version
 		if !p.Store.Has(part) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -122,6 +123,11 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Proj
 	if err := fresh.Write(p.Declaration.Dir); err != nil {
 		return err
 	}
+	own, err := lockOverlay(ctx, c, s, p, order)
+	if err != nil {
+		return err
+	}
+	changes = append(changes, own...)
 	if c.Bool("json") {
 		return s.JSON(lockResult{1, fresh.ID(), len(changes) > 0, changes})
 	}
@@ -135,6 +141,36 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Proj
 	}
 	s.Say("Next: trammel fit")
 	return nil
+}
+
+// lockOverlay locks a person's own additions, in a lock of their own.
+func lockOverlay(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Project, order lockOrder) ([]string, error) {
+	path := lock.OverlayPath(p.Declaration.Dir)
+	if p.Overlay == nil {
+		return nil, nil
+	}
+	old, err := lock.ReadFile(path)
+	if err != nil {
+		old = nil
+	}
+	var fresh *lock.Lock
+	err = withProgress(ctx, s, func(ctx context.Context) error {
+		fresh, err = resolve.Resolve(ctx, p.Overlay, machine(p), client(p, c.Bool("offline")), resolve.Options{
+			Old: old, Now: time.Now(), Renew: order.renew, AsOf: order.asOf,
+		})
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	changes := lock.Changes(old, fresh)
+	if old == nil {
+		changes = slices.DeleteFunc(changes, func(x string) bool { return strings.HasPrefix(x, "+ platform") })
+	}
+	for i, x := range changes {
+		changes[i] = x + "   (yours)"
+	}
+	return changes, fresh.WriteFile(path)
 }
 
 func firstLine(err error) string {

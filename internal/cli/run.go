@@ -7,7 +7,9 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -15,9 +17,13 @@ import (
 	"trammel.example/trammel/internal/core/declare"
 	"trammel.example/trammel/internal/core/environ"
 	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/fit"
+	"trammel.example/trammel/internal/core/lock"
 	"trammel.example/trammel/internal/core/proctree"
 	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/resolve"
 	"trammel.example/trammel/internal/core/script"
+	"trammel.example/trammel/internal/core/version"
 )
 
 // first makes flags end at the first argument: what follows is the command's own.
@@ -34,15 +40,25 @@ func runCommand() *cli.Command {
 		Usage:        "run one command in the environment; its exit code passes through",
 		ArgsUsage:    "-- COMMAND [ARGUMENT…]",
 		Description:  example("trammel run -- go test ./..."),
-		Flags:        []cli.Flag{isolationFlag()},
+		Flags:        []cli.Flag{isolationFlag(), trialFlag()},
 		StopOnNthArg: &first,
 		Action:       runAction,
 	}
 }
 
+func trialFlag() cli.Flag {
+	return &cli.StringSliceFlag{Name: "trial", Usage: "use `TOOL=ASK` this one time; nothing is written", Sources: cli.EnvVars("TRAMMEL_TRIAL")}
+}
+
 // planFor is the environment that a command asked for.
 func planFor(ctx context.Context, c *cli.Command) (*project.Plan, error) {
-	plan, err := project.PlanFor(ctx, c.String("dir"), c.String("bay"))
+	var plan *project.Plan
+	var err error
+	if trials := c.StringSlice("trial"); len(trials) > 0 {
+		plan, err = trialPlan(ctx, c, trials)
+	} else {
+		plan, err = project.PlanFor(ctx, c.String("dir"), c.String("bay"))
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -75,6 +91,45 @@ func runAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return become(plan, dir, "", args)
+}
+
+// trialPlan resolves the declaration with other asks and fits the outcome, all
+// beside the checkout: its declaration, lock and plan stay as they are.
+func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*project.Plan, error) {
+	p, err := openOrNone(c)
+	if err != nil {
+		return nil, err
+	}
+	d := *p.Declaration
+	d.Toolchains = slices.Clone(d.Toolchains)
+	for _, trial := range trials {
+		name, text, ok := strings.Cut(trial, "=")
+		ask, err := version.ParseAsk(text)
+		if !ok || err != nil {
+			return nil, fault.New(fault.Use, "the trial %q is not TOOL=ASK", trial).Advise("Write, for example: --trial go=1.23")
+		}
+		place := fault.Place{File: "--trial " + trial}
+		if i := slices.IndexFunc(d.Toolchains, func(t declare.Toolchain) bool { return t.Name == name }); i >= 0 {
+			d.Toolchains[i].Ask, d.Toolchains[i].AskAt = ask, place
+		} else {
+			d.Toolchains = append(d.Toolchains, declare.Toolchain{Name: name, Ask: ask, Place: place, AskAt: place})
+		}
+	}
+	p.Declaration = &d
+	old, err := lock.Read(d.Dir)
+	if err != nil {
+		old = nil
+	}
+	var plan *project.Plan
+	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
+		l, err := resolve.Resolve(ctx, &d, machine(p), client(p, false), resolve.Options{Old: old, Now: time.Now()})
+		if err != nil {
+			return err
+		}
+		plan, err = fit.Trial(ctx, p, l, fit.Options{Machine: machine(p), Client: client(p, false)})
+		return err
+	})
+	return plan, err
 }
 
 // workDir is the folder to run in: that of --dir, or this one.

@@ -21,7 +21,7 @@ func shellCommand() *cli.Command {
 		Usage:       "open your own shell in the environment",
 		Description: example("trammel shell"),
 		Flags: []cli.Flag{
-			isolationFlag(),
+			isolationFlag(), trialFlag(),
 			&cli.StringFlag{Name: "login", Usage: "open the shell at `PATH` instead of your own"},
 		},
 		Action: shellAction,
@@ -33,7 +33,7 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if os.Getenv("TRAMMEL_DIR") == plan.Dir && os.Getenv("TRAMMEL_BAY") == c.String("bay") {
+	if len(c.StringSlice("trial")) == 0 && os.Getenv("TRAMMEL_DIR") == plan.Dir && os.Getenv("TRAMMEL_BAY") == c.String("bay") {
 		return fault.New(fault.Use, "this is a shell of %s already", plan.Project).Advise("Leave it with exit, or just go on.")
 	}
 	path := c.String("login")

@@ -41,8 +41,9 @@ type toolOut struct {
 	Version string `json:"version"` // "" while nothing is locked
 	Ask     string `json:"ask"`
 	Source  string `json:"source"`
-	State   string `json:"state"` // "ok" or "missing"
-	File    string `json:"file"`  // where it is declared
+	State   string `json:"state"`  // "ok" or "missing"
+	Origin  string `json:"origin"` // "declaration", "local" or "your default"
+	File    string `json:"file"`   // where it is declared
 	Line    int    `json:"line"`
 }
 
@@ -110,7 +111,7 @@ func showAction(ctx context.Context, c *cli.Command) error {
 			version += "  " + t.State
 			style = ui.Red
 		}
-		rows = append(rows, []ui.Cell{{Text: group("toolchain")}, {Text: t.Name, Style: ui.Accent}, {Text: version, Style: style}, {Text: strings.TrimSpace("declaration  " + t.Source), Style: ui.Dim}})
+		rows = append(rows, []ui.Cell{{Text: group("toolchain")}, {Text: t.Name, Style: ui.Accent}, {Text: version, Style: style}, {Text: strings.TrimSpace(t.Origin + "  " + t.Source), Style: ui.Dim}})
 	}
 	for _, st := range out.Steps {
 		text := st.Why
@@ -163,8 +164,8 @@ func gather(ctx context.Context, p *project.Project) (*showOut, error) {
 		out.Lock, out.Environment = l.ID(), l.EnvironmentID(p.Platform)
 	}
 	var todo []string
-	for _, t := range p.Declaration.Toolchains {
-		x := toolOut{Name: t.Name, Ask: t.Ask.String(), File: t.Place.File, Line: t.Place.Line, State: "missing", Source: t.From}
+	tool := func(t declare.Toolchain, l *lock.Lock, origin string) {
+		x := toolOut{Name: t.Name, Ask: t.Ask.String(), File: t.Place.File, Line: t.Place.Line, State: "missing", Source: t.From, Origin: origin}
 		if l != nil {
 			item := l.Items[t.Name]
 			x.Version, x.Source = item.Version, item.Source
@@ -176,6 +177,22 @@ func gather(ctx context.Context, p *project.Project) (*showOut, error) {
 			todo = append(todo, t.Name)
 		}
 		out.Tools = append(out.Tools, x)
+	}
+	origin := "declaration"
+	if p.Declaration.File == project.DefaultFile(p.Places) {
+		origin = "your default"
+	}
+	for _, t := range p.Declaration.Toolchains {
+		tool(t, l, origin)
+	}
+	if p.Overlay != nil {
+		own, err := p.OverlayLock()
+		if err != nil && out.Remark == "" {
+			out.Remark = oneLine(err)
+		}
+		for _, t := range p.Overlay.Toolchains {
+			tool(t, own, "local")
+		}
 	}
 	if services, err := service.Connect(p.Bay).Status(ctx); err == nil && services != nil {
 		out.Services = services

@@ -37,6 +37,8 @@ type Environment struct {
 type Inputs struct {
 	Declaration *declare.Declaration
 	Lock        *lock.Lock
+	Overlay     *declare.Declaration // a person's own additions and their lock, or nil
+	OverlayLock *lock.Lock
 	Frame       string // the frame's bin folder
 	HostLinks   string // folder of links to allowed host commands (clean)
 	Home        string // folder of the checkout's language homes
@@ -52,30 +54,43 @@ func Compute(in Inputs) (*Environment, error) {
 	if e.Isolation == declare.Clean {
 		e.Path = append(e.Path, in.HostLinks)
 	}
-	homes := ref.From(map[string]string{"home": in.Home, "cache": in.Cache})
-	for _, tool := range lock.Sorted(in.Lock.Items) {
-		table := in.Lock.Items[tool].Variables
-		for _, name := range lock.Sorted(table) {
-			value, err := ref.Expand(table[name], homes)
-			if err != nil {
-				return nil, fmt.Errorf("variable %s of the card of %s: %w", name, tool, err)
-			}
-			e.set(name, value, "card of "+tool)
-		}
+	if err := e.add(in, in.Lock, in.Declaration, "declaration"); err != nil {
+		return nil, err
 	}
-	look := in.Lookup("", 0)
-	for _, v := range in.Declaration.Variables {
-		value, err := ref.Expand(v.Value, look)
-		if err != nil {
-			return nil, fmt.Errorf("variable %s: %w", v.Name, err)
+	if in.Overlay != nil {
+		if err := e.add(in, in.OverlayLock, in.Overlay, "local"); err != nil {
+			return nil, err
 		}
-		e.set(v.Name, value, "declaration")
 	}
 	e.set("TRAMMEL_PROJECT", in.Declaration.Project, "trammel")
 	e.set("TRAMMEL_DIR", in.Declaration.Dir, "trammel")
 	e.set("TRAMMEL_BAY", in.Bay.Name, "trammel")
 	e.set("TRAMMEL_ENVIRONMENT", in.ID, "trammel")
 	return e, nil
+}
+
+// add sets what the cards of locked tools want, then what a declaration says.
+func (e *Environment) add(in Inputs, l *lock.Lock, d *declare.Declaration, from string) error {
+	homes := ref.From(map[string]string{"home": in.Home, "cache": in.Cache})
+	for _, tool := range lock.Sorted(l.Items) {
+		table := l.Items[tool].Variables
+		for _, name := range lock.Sorted(table) {
+			value, err := ref.Expand(table[name], homes)
+			if err != nil {
+				return fmt.Errorf("variable %s of the card of %s: %w", name, tool, err)
+			}
+			e.set(name, value, "card of "+tool)
+		}
+	}
+	look := in.Lookup("", 0)
+	for _, v := range d.Variables {
+		value, err := ref.Expand(v.Value, look)
+		if err != nil {
+			return fmt.Errorf("variable %s: %w", v.Name, err)
+		}
+		e.set(v.Name, value, from)
+	}
+	return nil
 }
 
 // set adds a variable, or gives one that is there a new value.

@@ -45,18 +45,9 @@ type work struct {
 
 // Tools brings the parts, the frame and the links of a checkout in order.
 func Tools(ctx context.Context, p *project.Project, l *lock.Lock, o Options) (*Result, error) {
-	for _, item := range o.Check {
-		if _, ok := l.Items[item]; !ok {
-			return nil, fault.New(fault.Use, "no toolchain is named %q in the lock", item).
-				Advise("%s", fault.DidYouMean(item, lock.Sorted(l.Items)))
-		}
-	}
 	result := &Result{}
-	todo, err := plan(p, l, o.Check, result)
+	todo, err := bring(ctx, p, l, o, result)
 	if err != nil {
-		return nil, err
-	}
-	if err := addAll(ctx, p, l, o, todo); err != nil {
 		return nil, err
 	}
 	for _, w := range todo {
@@ -88,15 +79,44 @@ func Tools(ctx context.Context, p *project.Project, l *lock.Lock, o Options) (*R
 		return nil, err
 	}
 	if p.Declaration.Isolation == declare.Clean {
-		result.Missing, err = environ.LinkHost(filepath.Join(local, "host"), p.Declaration.Host, os.Getenv("PATH"))
+		result.Missing, err = environ.LinkHost(filepath.Join(local, "host"), p.HostCommands(), os.Getenv("PATH"))
 	}
 	return result, err
 }
 
+// bring puts what a lock names into the store and returns what it had to do.
+func bring(ctx context.Context, p *project.Project, l *lock.Lock, o Options, result *Result) ([]work, error) {
+	todo, err := plan(p, l, o.Check, result)
+	if err != nil {
+		return nil, err
+	}
+	return todo, addAll(ctx, p, l, o, todo)
+}
+
+// Trial brings the parts of a lock that is on no disk into the store and compiles
+// the environment that it gives. Nothing of the checkout is changed.
+func Trial(ctx context.Context, p *project.Project, l *lock.Lock, o Options) (*project.Plan, error) {
+	if _, err := bring(ctx, p, l, o, &Result{}); err != nil {
+		return nil, err
+	}
+	f, err := p.Frame(l)
+	if err != nil {
+		return nil, err
+	}
+	if err := f.Make(); err != nil {
+		return nil, err
+	}
+	return p.Compile(ctx, l)
+}
+
 // plan decides which parts to add and which to mend.
 func plan(p *project.Project, l *lock.Lock, check []string, result *Result) ([]work, error) {
+	parts, err := p.PartsOn(l)
+	if err != nil {
+		return nil, err
+	}
 	var todo []work
-	for _, part := range shared(l.PartsOn(p.Platform), check) {
+	for _, part := range shared(parts, check) {
 		part.Tree = p.Store.Tree(part)
 		switch {
 		case !p.Store.Has(part):
@@ -169,6 +189,13 @@ func addAll(ctx context.Context, p *project.Project, l *lock.Lock, o Options, to
 
 // open opens the source of an item, once for all of its parts.
 func open(p *project.Project, l *lock.Lock, o Options, opened map[string]source.Source, item string) (source.Source, error) {
+	if _, ok := l.Items[item]; !ok { // one of the person's own additions
+		own, err := p.OverlayLock()
+		if err != nil {
+			return nil, err
+		}
+		l = own
+	}
 	name := l.Items[item].Source
 	if s, ok := opened[name]; ok {
 		return s, nil
@@ -209,36 +236,35 @@ func add(ctx context.Context, p *project.Project, o Options, s source.Source, w 
 	return err
 }
 
-// recordTrees writes tree digests that the lock did not have yet into it. Another
-// process may do the same at this moment, so the file is read again under a lock.
-func recordTrees(ctx context.Context, p *project.Project, l *lock.Lock) (bool, error) {
-	unknown := func(l *lock.Lock) bool {
-		return slices.ContainsFunc(l.PartsOn(p.Platform), func(x lock.PartOn) bool { return x.Tree == "" })
-	}
-	if !unknown(l) {
-		return false, nil
-	}
+// recordTrees writes tree digests that the locks did not have yet into them.
+// Another process may do the same at this moment, so the files are read again
+// under a lock. It tells whether the shared lock changed.
+func recordTrees(ctx context.Context, p *project.Project, l *lock.Lock) (changed bool, err error) {
 	unlock, err := disk.Lock(ctx, filepath.Join(project.Local(p.Declaration.Dir), "lock.lock"))
 	if err != nil {
 		return false, err
 	}
 	defer unlock()
-	onDisk, err := lock.Read(p.Declaration.Dir)
-	if err != nil {
-		return false, err
-	}
-	changed := unknown(onDisk)
-	for _, target := range []*lock.Lock{l, onDisk} {
-		for _, x := range target.PartsOn(p.Platform) {
-			if x.Tree == "" {
-				if tree := p.Store.Tree(x); tree != "" {
-					target.SetTree(p.Platform, x, tree)
-				}
-			}
+	learn(p, l)
+	if own, err := p.OverlayLock(); err == nil && own != nil && learn(p, own) {
+		if err := own.WriteFile(lock.OverlayPath(p.Declaration.Dir)); err != nil {
+			return false, err
 		}
 	}
-	if changed {
-		err = onDisk.Write(p.Declaration.Dir)
+	onDisk, err := lock.Read(p.Declaration.Dir)
+	if err != nil || !learn(p, onDisk) {
+		return false, err
 	}
-	return changed, err
+	return true, onDisk.Write(p.Declaration.Dir)
+}
+
+// learn fills in the tree digests that this machine knows and a lock does not.
+func learn(p *project.Project, l *lock.Lock) (changed bool) {
+	for _, x := range l.PartsOn(p.Platform) {
+		if tree := p.Store.Tree(x); x.Tree == "" && tree != "" {
+			l.SetTree(p.Platform, x, tree)
+			changed = true
+		}
+	}
+	return changed
 }

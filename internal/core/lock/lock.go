@@ -329,14 +329,23 @@ func hasValues(table canon.Map) bool {
 // Path is where the lock of a project is.
 func Path(dir string) string { return filepath.Join(dir, FileName) }
 
+// OverlayName is the name of the lock of a person's own additions.
+const OverlayName = "trammel.local.lock"
+
+// OverlayPath is where that lock is.
+func OverlayPath(dir string) string { return filepath.Join(dir, OverlayName) }
+
 // ErrNone is what Read wraps when there is no lock yet.
 var ErrNone = errors.New("there is no lock")
 
 // Read reads and checks the lock of a project's folder.
-func Read(dir string) (*Lock, error) {
-	source, err := os.ReadFile(Path(dir))
+func Read(dir string) (*Lock, error) { return ReadFile(Path(dir)) }
+
+// ReadFile reads and checks a lock.
+func ReadFile(path string) (*Lock, error) {
+	source, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		e := fault.New(fault.Use, "there is no %s yet", FileName)
+		e := fault.New(fault.Use, "there is no %s yet", filepath.Base(path))
 		e.Cause = ErrNone
 		return nil, e.Advise("Make it: trammel lock")
 	}
@@ -410,10 +419,13 @@ func (l *Lock) check() error {
 
 // Write replaces the lock of a project's folder. A file that already has these
 // bytes is left alone.
-func (l *Lock) Write(dir string) error {
+func (l *Lock) Write(dir string) error { return l.WriteFile(Path(dir)) }
+
+// WriteFile is Write to any path.
+func (l *Lock) WriteFile(path string) error {
 	content := l.Bytes()
-	if old, err := os.ReadFile(Path(dir)); err == nil && string(old) == string(content) {
+	if old, err := os.ReadFile(path); err == nil && string(old) == string(content) {
 		return nil
 	}
-	return disk.Write(Path(dir), content, 0o644)
+	return disk.Write(path, content, 0o644)
 }

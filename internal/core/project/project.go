@@ -31,18 +31,38 @@ import (
 type Project struct {
 	Places      place.Places
 	Declaration *declare.Declaration
+	Overlay     *declare.Declaration // a person's own additions, or nil
 	Bay         bay.Bay
 	Store       *store.Store
 	Platform    platform.Platform
 }
 
-// Open reads the nearest declaration at or above dir.
+// DefaultFile is a person's own declaration, in force where no other is found.
+func DefaultFile(p place.Places) string { return filepath.Join(p.Config, "default.toml") }
+
+// find looks for the declaration that is in force in a folder.
+func find(places place.Places, dir string) (string, error) {
+	file, err := declare.Find(dir)
+	if err != nil {
+		if own := DefaultFile(places); fileIsThere(own) {
+			return own, nil
+		}
+	}
+	return file, err
+}
+
+func fileIsThere(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.Mode().IsRegular()
+}
+
+// Open reads the nearest declaration at or above dir, or the person's default.
 func Open(dir, bayName string) (*Project, error) {
 	places, err := place.FromEnvironment()
 	if err != nil {
 		return nil, err
 	}
-	file, err := declare.Find(dir)
+	file, err := find(places, dir)
 	if err != nil {
 		return nil, err
 	}
@@ -50,11 +70,49 @@ func Open(dir, bayName string) (*Project, error) {
 	if err != nil {
 		return nil, err
 	}
+	overlay, err := declare.ReadOverlay(d)
+	if err != nil {
+		return nil, err
+	}
 	b, err := bay.Open(places, d, bayName)
 	if err != nil {
 		return nil, err
 	}
-	return &Project{places, d, b, store.Open(places.Store()), platform.Here()}, nil
+	return &Project{places, d, overlay, b, store.Open(places.Store()), platform.Here()}, nil
+}
+
+// HostCommands are the host commands that stay visible, the person's own too.
+func (p *Project) HostCommands() []string {
+	if p.Overlay == nil {
+		return p.Declaration.Host
+	}
+	return append(slices.Clone(p.Declaration.Host), p.Overlay.Host...)
+}
+
+// OverlayLock is the lock of a person's own additions; nil when there are none.
+func (p *Project) OverlayLock() (*lock.Lock, error) {
+	if p.Overlay == nil {
+		return nil, nil
+	}
+	l, err := lock.ReadFile(lock.OverlayPath(p.Declaration.Dir))
+	if err != nil {
+		return nil, err
+	}
+	if l.Declaration.Digest != p.Overlay.Digest() {
+		return nil, fault.New(fault.Use, "%s changed after %s was made", declare.OverlayName, lock.OverlayName).Advise("Bring the lock up to date: trammel lock")
+	}
+	return l, nil
+}
+
+// PartsOn lists the parts of a lock for this platform, and those of the person's
+// own additions behind them.
+func (p *Project) PartsOn(l *lock.Lock) ([]lock.PartOn, error) {
+	parts := l.PartsOn(p.Platform)
+	own, err := p.OverlayLock()
+	if err == nil && own != nil {
+		parts = append(parts, own.PartsOn(p.Platform)...)
+	}
+	return parts, err
 }
 
 // Local is the checkout's own folder for what can be made again.
@@ -97,22 +155,27 @@ func notFitted(what string) error {
 	return e.Advise("Fetch what is missing: trammel fit")
 }
 
-// Parts lists this platform's parts with their tree digests. A part whose tree
-// this machine does not know is reported by the error.
-func (p *Project) Parts(l *lock.Lock) ([]lock.PartOn, error) {
-	parts := l.PartsOn(p.Platform)
+// Parts lists the parts of a lock for this platform, without anybody's additions,
+// with their tree digests. One that this machine lacks is the error.
+func (p *Project) Parts(l *lock.Lock) ([]lock.PartOn, error) { return p.fitted(l.PartsOn(p.Platform)) }
+
+func (p *Project) fitted(parts []lock.PartOn) ([]lock.PartOn, error) {
 	for i := range parts {
 		parts[i].Tree = p.Store.Tree(parts[i])
 		if !p.Store.Has(parts[i]) {
-			return parts, notFitted(parts[i].Item + " " + l.Items[parts[i].Item].Version)
+			return parts, notFitted(parts[i].Label() + " " + parts[i].Part.Version)
 		}
 	}
 	return parts, nil
 }
 
-// Frame is the frame of a lock whose parts are all in the store.
+// Frame is the frame of a lock, with the person's own additions, whose parts are
+// all in the store.
 func (p *Project) Frame(l *lock.Lock) (frame.Frame, error) {
-	parts, err := p.Parts(l)
+	parts, err := p.PartsOn(l)
+	if err == nil {
+		parts, err = p.fitted(parts)
+	}
 	if err != nil {
 		return frame.Frame{}, err
 	}
@@ -129,9 +192,13 @@ func (p *Project) Inputs(ctx context.Context, l *lock.Lock) (environ.Inputs, err
 	if err != nil {
 		return environ.Inputs{}, err
 	}
+	own, err := p.OverlayLock()
+	if err != nil {
+		return environ.Inputs{}, err
+	}
 	local := Local(p.Declaration.Dir)
 	return environ.Inputs{
-		Declaration: p.Declaration, Lock: l, Frame: f.Bin(), HostLinks: filepath.Join(local, "host"),
+		Declaration: p.Declaration, Lock: l, Overlay: p.Overlay, OverlayLock: own, Frame: f.Bin(), HostLinks: filepath.Join(local, "host"),
 		Home: filepath.Join(local, "home"), Cache: filepath.Join(p.Places.Cache, "tools"),
 		Bay: p.Bay, Ports: ports, ID: l.EnvironmentID(p.Platform),
 	}, nil
@@ -141,7 +208,8 @@ func (p *Project) Inputs(ctx context.Context, l *lock.Lock) (environ.Inputs, err
 type Plan struct {
 	Format      int                    `json:"format"`
 	Places      place.Places           `json:"places"`
-	Stamps      [3]disk.Stamp          `json:"stamps"` // declaration, lock, ports
+	Stamps      [5]disk.Stamp          `json:"stamps"` // declaration, lock, ports, additions and their lock
+	File        string                 `json:"file"`
 	Dir         string                 `json:"dir"`
 	Project     string                 `json:"project"`
 	Frame       string                 `json:"frame"`
@@ -150,7 +218,7 @@ type Plan struct {
 	Routines    map[string]declare.Run `json:"routines"`
 }
 
-const planFormat = 1
+const planFormat = 2
 
 // PlanFile is where the plan of a bay is kept.
 func PlanFile(dir, bayName string) string {
@@ -159,9 +227,11 @@ func PlanFile(dir, bayName string) string {
 
 // stamps are those of the files that a plan is made from; the bay's folder is in
 // the plan itself.
-func stamps(dir, ports string) [3]disk.Stamp {
-	return [3]disk.Stamp{
-		disk.StampOf(filepath.Join(dir, declare.FileName)), disk.StampOf(lock.Path(dir)), disk.StampOf(ports),
+func stamps(file, ports string) [5]disk.Stamp {
+	dir := filepath.Dir(file)
+	return [5]disk.Stamp{
+		disk.StampOf(file), disk.StampOf(lock.Path(dir)), disk.StampOf(ports),
+		disk.StampOf(declare.OverlayFile(dir)), disk.StampOf(lock.OverlayPath(dir)),
 	}
 }
 
@@ -178,31 +248,30 @@ func PlanFor(ctx context.Context, dir, bayName string) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	file, err := declare.Find(dir)
+	file, err := find(places, dir)
 	if err != nil {
 		return nil, err
 	}
-	root := filepath.Dir(file)
-	if kept, ok := readPlan(root, bayName, places); ok {
+	if kept, ok := readPlan(file, bayName, places); ok {
 		return kept, nil
 	}
-	p, err := Open(root, bayName)
+	p, err := Open(dir, bayName)
 	if err != nil {
 		return nil, err
 	}
 	return p.Plan(ctx)
 }
 
-func readPlan(root, bayName string, places place.Places) (*Plan, bool) {
-	raw, err := os.ReadFile(PlanFile(root, bayName))
+func readPlan(file, bayName string, places place.Places) (*Plan, bool) {
+	raw, err := os.ReadFile(PlanFile(filepath.Dir(file), bayName))
 	if err != nil {
 		return nil, false
 	}
 	var kept keptPlan
-	if json.Unmarshal(raw, &kept) != nil || kept.Format != planFormat || kept.Places != places || kept.Dir != root {
+	if json.Unmarshal(raw, &kept) != nil || kept.Format != planFormat || kept.Places != places || kept.File != file {
 		return nil, false
 	}
-	if kept.Stamps != stamps(root, kept.PortsFile) {
+	if kept.Stamps != stamps(file, kept.PortsFile) {
 		return nil, false
 	}
 	if _, err := os.Stat(kept.Frame); err != nil {
@@ -217,6 +286,20 @@ func (p *Project) Plan(ctx context.Context) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	plan, err := p.Compile(ctx, l)
+	if err != nil {
+		return nil, err
+	}
+	plan.Stamps = stamps(p.Declaration.File, p.Bay.PortsFile())
+	if raw, err := json.Marshal(keptPlan{PortsFile: p.Bay.PortsFile(), Plan: *plan}); err == nil {
+		_ = p.MakeLocal()
+		_ = disk.WriteCache(PlanFile(p.Declaration.Dir, p.Bay.Name), raw)
+	}
+	return plan, nil
+}
+
+// Compile computes the plan of a lock whose parts and frame are there.
+func (p *Project) Compile(ctx context.Context, l *lock.Lock) (*Plan, error) {
 	in, err := p.Inputs(ctx, l)
 	if err != nil {
 		return nil, err
@@ -229,27 +312,22 @@ func (p *Project) Plan(ctx context.Context) (*Plan, error) {
 		return nil, fault.New(fault.Use, "%v", err)
 	}
 	if _, err := os.Stat(in.HostLinks); e.Isolation == declare.Clean && err != nil { // else fit has made them
-		if _, err := environ.LinkHost(in.HostLinks, p.Declaration.Host, os.Getenv("PATH")); err != nil {
+		if _, err := environ.LinkHost(in.HostLinks, p.HostCommands(), os.Getenv("PATH")); err != nil {
 			return nil, err
 		}
 	}
-	kept := keptPlan{PortsFile: p.Bay.PortsFile(), Plan: Plan{
-		Format: planFormat, Places: p.Places, Dir: p.Declaration.Dir, Project: p.Declaration.Project,
-		Stamps: stamps(p.Declaration.Dir, p.Bay.PortsFile()), Frame: in.Frame, Host: p.Declaration.Host, Environment: *e,
-		Routines: map[string]declare.Run{},
-	}}
+	plan := &Plan{
+		Format: planFormat, Places: p.Places, File: p.Declaration.File, Dir: p.Declaration.Dir, Project: p.Declaration.Project,
+		Frame: in.Frame, Host: p.HostCommands(), Environment: *e, Routines: map[string]declare.Run{},
+	}
 	for _, r := range p.Declaration.Routines {
 		run, err := script.Expand(r.Run, in.Lookup("", 0))
 		if err != nil {
 			return nil, fault.New(fault.Use, "routine %s: %v", r.Name, err)
 		}
-		kept.Routines[r.Name] = run
+		plan.Routines[r.Name] = run
 	}
-	if raw, err := json.Marshal(kept); err == nil {
-		_ = p.MakeLocal()
-		_ = disk.WriteCache(PlanFile(p.Declaration.Dir, p.Bay.Name), raw)
-	}
-	return &kept.Plan, nil
+	return plan, nil
 }
 
 // Isolate changes the level of isolation of a plan, for one command.

@@ -107,6 +107,7 @@ func Verify(ctx context.Context, p *project.Project, o Options) (*Report, error)
 	v.frame(f)
 	v.answers(ctx, f)
 	v.variables(f)
+	v.additions(ctx)
 	v.steps()
 	v.services(ctx)
 	return v.done(), ctx.Err()
@@ -404,6 +405,35 @@ func (v *verifier) variables(f frame.Frame) {
 		return
 	}
 	v.row("variables", OK, text)
+}
+
+// additions reports a person's own toolchains apart: they are nobody else's, and
+// the frame's row covers their commands.
+func (v *verifier) additions(ctx context.Context) {
+	own, err := v.p.OverlayLock()
+	if err != nil || own == nil {
+		return // Prepare has refused a faulty one
+	}
+	var details []Detail
+	var names []string
+	for _, part := range own.PartsOn(v.p.Platform) {
+		part.Tree = v.p.Store.Tree(part)
+		c, err := v.p.Store.Check(part, v.o.Deep)
+		if err != nil || ctx.Err() != nil {
+			continue
+		}
+		names = append(names, part.Label()+" "+part.Part.Version)
+		if !c.OK() {
+			details = append(details, Detail{part.Label() + " " + part.Part.Version, "is not as it was locked"})
+			v.p.Store.MarkDamaged(part)
+			v.fit(part.Item)
+		}
+	}
+	if len(details) > 0 {
+		v.row("additions", Drift, "your own toolchains", details...)
+		return
+	}
+	v.row("additions", OK, "yours, not the team's: "+strings.Join(names, ", "))
 }
 
 func (v *verifier) living(living map[string]string, f frame.Frame) []Detail {

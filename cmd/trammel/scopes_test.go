@@ -1,0 +1,123 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+func TestATrialChangesNothing(t *testing.T) {
+	h := newHut(t, registry(t), goAndNode)
+	h.ok("lock")
+	h.ok("fit")
+	toml, lock, plan := h.read("trammel.toml"), h.read("trammel.lock"), h.read(".trammel/plan-main.json")
+	version := []string{"--", "sh", "-c", "go version; node --version; bun --version 2>/dev/null || true"}
+	if out := h.ok(append([]string{"run", "--trial", "go=1.22"}, version...)...); !strings.Contains(out, "go1.22.9") || !strings.Contains(out, "v22.12.0") {
+		t.Errorf("run --trial:\n%s", out)
+	}
+	env := h.env
+	h.env = append(env, "TRAMMEL_TRIAL=node=18,go=1.26")
+	if out := h.ok(append([]string{"run"}, version...)...); !strings.Contains(out, "go1.26.0") || !strings.Contains(out, "v18.20.4") {
+		t.Errorf("TRAMMEL_TRIAL:\n%s", out)
+	}
+	h.env = env
+	if out := h.ok(append([]string{"run"}, version...)...); !strings.Contains(out, "go1.24.6") {
+		t.Errorf("after the trials:\n%s", out)
+	}
+	if h.read("trammel.toml") != toml || h.read("trammel.lock") != lock || h.read(".trammel/plan-main.json") != plan {
+		t.Error("a trial changed the checkout")
+	}
+	h.fails(2, []string{`no version of go satisfies "9"`}, "run", "--trial", "go=9", "--", "true")
+	h.fails(2, []string{`"go" is not TOOL=ASK`}, "run", "--trial", "go", "--", "true")
+	h.fails(2, []string{"no card is known", `Did you mean "node"?`}, "run", "--trial", "nodee=1", "--", "true")
+}
+
+func TestPersonalAdditionsAreKeptApart(t *testing.T) {
+	s := registry(t)
+	h := newHut(t, s, strings.Replace(goAndNode, "node = \"22\"\n", "", 1))
+	h.ok("lock")
+	h.ok("fit")
+	shared, id := h.read("trammel.lock"), environmentID(h)
+
+	if o := h.try("set", "--local", "node=22"); o.code != 0 || !strings.Contains(o.out, "+ node 22.12.0   (yours)") || !strings.Contains(o.err, "keep it out of version control") {
+		t.Errorf("set --local:\n%s%s", o.out, o.err)
+	}
+	h.write("trammel.local.toml", h.read("trammel.local.toml")+"\n[variables]\nMY_EDITOR = \"vi\"\n")
+	h.fails(2, []string{"trammel.local.toml changed after"}, "run", "--", "true")
+	h.ok("lock")
+	h.ok("fit")
+	if out := h.ok("run", "--", "sh", "-c", "node --version; go version; echo $MY_EDITOR"); !strings.Contains(out, "v22.12.0\ngo version go1.24.6") || !strings.Contains(out, "\nvi\n") {
+		t.Errorf("run:\n%s", out)
+	}
+	if h.read("trammel.lock") != shared || environmentID(h) != id {
+		t.Error("somebody's additions changed what the team has")
+	}
+	if out := h.ok("show"); !strings.Contains(out, "node  22.12.0") || !strings.Contains(out, "local  npm") {
+		t.Errorf("show:\n%s", out)
+	}
+	if out := h.ok("verify", "--deep"); !strings.Contains(out, "additions    ok       yours, not the team's: node 22.12.0") || !strings.Contains(out, "All 8 hold.") {
+		t.Errorf("verify:\n%s", out)
+	}
+
+	// They cannot change what is shared.
+	local := h.read("trammel.local.toml")
+	h.fails(2, []string{"go is declared at trammel.toml:5", "--trial go=1.22"}, "set", "--local", "go=1.22")
+	h.write("trammel.local.toml", "[variables]\nWEIR_UNITS = \"mine\"\n")
+	h.fails(2, []string{"trammel.local.toml:2:1", "WEIR_UNITS is declared in trammel.toml already"}, "run", "--", "true")
+	h.write("trammel.local.toml", "isolation = \"open\"\n")
+	h.fails(2, []string{`no key "isolation"`}, "show")
+	h.write("trammel.local.toml", local)
+
+	h.ok("unset", "--local", "node")
+	h.ok("fit")
+	h.fails(127, []string{"node is not part of heronweir"}, "run", "--isolation", "clean", "--", "node")
+}
+
+func TestThePersonsDefaultIsInForceWhereNothingIsDeclared(t *testing.T) {
+	h := newHut(t, registry(t), goAndNode)
+	h.ok("set", "--default", "node=18")
+	project := h.dir
+	h.dir = t.TempDir()
+	h.wary = true
+	h.ok("fit", "--approve")
+	if out := h.ok("run", "--", "node", "--version"); out != "v18.20.4\n" {
+		t.Errorf("in an empty folder: %s", out)
+	}
+	if out := h.ok("show"); !strings.Contains(out, "your default  npm") {
+		t.Errorf("show:\n%s", out)
+	}
+	h.dir = project
+	h.wary = false
+	h.ok("lock")
+	h.ok("fit")
+	if out := h.ok("run", "--", "node", "--version"); out != "v22.12.0\n" {
+		t.Errorf("in a project: %s", out)
+	}
+}
+
+func TestTheNearestDeclarationWins(t *testing.T) {
+	s := registry(t)
+	outer := newHut(t, s, goAndNode)
+	outer.ok("lock")
+	outer.ok("fit")
+	inner := &hut{t: t, dir: filepath.Join(outer.dir, "parts/archive"), home: outer.home, env: outer.env}
+	inner.write("trammel.toml", "format = 1\nproject = \"heronweir-archive\"\n[toolchain]\ngo = \"1.22\"\n")
+	inner.ok("lock")
+	inner.ok("fit")
+	below := filepath.Join(inner.dir, "deep/er")
+	if err := os.MkdirAll(below, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for dir, want := range map[string]string{below: "go1.22.9", inner.dir: "go1.22.9", filepath.Dir(inner.dir): "go1.24.6"} {
+		here := &hut{t: t, dir: dir, home: outer.home, env: outer.env}
+		if out := here.ok("run", "--", "go", "version"); !strings.Contains(out, want) {
+			t.Errorf("in %s: %s", dir, out)
+		}
+		// A command runs where the person is, not where the declaration lies.
+		if out := here.ok("run", "--", "pwd"); strings.TrimSpace(out) != dir {
+			t.Errorf("in %s a command runs in %s", dir, out)
+		}
+	}
+	inner.fails(127, nil, "run", "--isolation", "clean", "--", "node") // nothing is merged from above
+}
