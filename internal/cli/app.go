@@ -102,7 +102,7 @@ func newApp() *cli.Command {
 			lockCommand(), newerCommand(), approveCommand(), fitCommand(), showCommand(),
 			shellCommand(), runCommand(), doCommand(),
 			startCommand(), stopCommand(), logsCommand(),
-			verifyCommand(), followCommand(), sourcesCommand(), demoCommand(),
+			verifyCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(),
 		},
 	}
 	for _, c := range app.Commands {

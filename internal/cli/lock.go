@@ -120,6 +120,11 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Proj
 		return nil
 	}
 	changes := lock.Changes(old, fresh)
+	if old != nil && len(changes) > 0 {
+		if err := old.WriteFile(project.EarlierLock(p.Declaration.Dir)); err != nil {
+			return err
+		}
+	}
 	if err := fresh.Write(p.Declaration.Dir); err != nil {
 		return err
 	}

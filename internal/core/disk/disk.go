@@ -121,9 +121,32 @@ func TryLock(path string) (unlock func(), err error) {
 	return func() { f.Close() }, nil
 }
 
+// LockShared takes a lock that any number of processes may share, but that keeps
+// those out who want it alone with Lock.
+func LockShared(ctx context.Context, path string) (unlock func(), err error) {
+	pause := time.Millisecond
+	for {
+		f, err := lockFile(path, unix.LOCK_SH)
+		if err == nil {
+			return func() { f.Close() }, nil
+		}
+		if !errors.Is(err, ErrHeld) {
+			return nil, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, fmt.Errorf("waiting for %s: %w", path, context.Cause(ctx))
+		case <-time.After(pause):
+		}
+		pause = min(pause*2, 100*time.Millisecond)
+	}
+}
+
 // LockFile is TryLock that hands out the locked file itself, for a holder that
 // passes it on to a child; closing every copy gives the lock back.
-func LockFile(path string) (*os.File, error) {
+func LockFile(path string) (*os.File, error) { return lockFile(path, unix.LOCK_EX) }
+
+func lockFile(path string, how int) (*os.File, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return nil, err
 	}
@@ -132,7 +155,7 @@ func LockFile(path string) (*os.File, error) {
 		return nil, err
 	}
 	for {
-		err = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		err = unix.Flock(int(f.Fd()), how|unix.LOCK_NB)
 		if err != unix.EINTR {
 			break
 		}

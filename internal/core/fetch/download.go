@@ -24,7 +24,7 @@ type Download struct {
 	Name   string // for people: "go 1.24.6"
 	From   Address
 	Size   int64  // bytes as the source declares them; 0 when it does not
-	Digest string // what the bytes must have; an h1 digest is not checked here
+	Digest string // what the bytes must have, never empty; an h1 digest is not checked here
 }
 
 // maxUndeclared bounds an archive whose size no source declares.
@@ -34,7 +34,7 @@ const maxUndeclared = 4 << 30
 // there already is not fetched again; a partial one is carried on. Two processes
 // that want the same archive take turns.
 func (c *Client) Archive(ctx context.Context, folder string, d Download) (string, error) {
-	path := filepath.Join(folder, archiveName(d))
+	path := filepath.Join(folder, ArchiveName(d.Digest))
 	if intact(path, d) {
 		return path, nil
 	}
@@ -72,13 +72,11 @@ func (c *Client) Archive(ctx context.Context, folder string, d Download) (string
 	return path, err
 }
 
-// archiveName is made of the digest, so that the cache needs no index.
-func archiveName(d Download) string {
-	if d.Digest == "" {
-		return strings.TrimPrefix(canon.Digest(d.From.URL), "sha256:")
-	}
-	algorithm, value, _ := strings.Cut(d.Digest, ":")
-	if _, ofBytes := Hasher(d.Digest); !ofBytes {
+// ArchiveName is the name of an archive's file in the cache. It is made of the
+// digest, so that the cache needs no index.
+func ArchiveName(digest string) string {
+	algorithm, value, _ := strings.Cut(digest, ":")
+	if _, ofBytes := Hasher(digest); !ofBytes {
 		value = strings.TrimPrefix(canon.Digest(value), "sha256:")
 	}
 	return algorithm + "-" + value[:min(len(value), 64)]

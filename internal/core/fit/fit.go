@@ -45,6 +45,15 @@ type work struct {
 
 // Tools brings the parts, the frame and the links of a checkout in order.
 func Tools(ctx context.Context, p *project.Project, l *lock.Lock, o Options) (*Result, error) {
+	if err := p.Remember(); err != nil {
+		return nil, err
+	}
+	// From the look at the store to the frame nobody may sweep what is found there.
+	unlock, err := p.Store.Use(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
 	result := &Result{}
 	todo, err := bring(ctx, p, l, o, result)
 	if err != nil {
@@ -96,6 +105,11 @@ func bring(ctx context.Context, p *project.Project, l *lock.Lock, o Options, res
 // Trial brings the parts of a lock that is on no disk into the store and compiles
 // the environment that it gives. Nothing of the checkout is changed.
 func Trial(ctx context.Context, p *project.Project, l *lock.Lock, o Options) (*project.Plan, error) {
+	unlock, err := p.Store.Use(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
 	if _, err := bring(ctx, p, l, o, &Result{}); err != nil {
 		return nil, err
 	}

@@ -13,8 +13,10 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"trammel.example/trammel/internal/core/bay"
+	"trammel.example/trammel/internal/core/canon"
 	"trammel.example/trammel/internal/core/declare"
 	"trammel.example/trammel/internal/core/disk"
 	"trammel.example/trammel/internal/core/environ"
@@ -80,6 +82,18 @@ func Open(dir, bayName string) (*Project, error) {
 	}
 	return &Project{places, d, overlay, b, store.Open(places.Store()), platform.Here()}, nil
 }
+
+// Remember notes the checkout among those whose tools a sweep must keep.
+func (p *Project) Remember() error {
+	path := filepath.Join(p.Places.State, "projects", strings.TrimPrefix(canon.Digest(p.Declaration.Dir), "sha256:")[:32])
+	if old, err := os.ReadFile(path); err == nil && string(old) == p.Declaration.Dir {
+		return nil
+	}
+	return disk.Write(path, []byte(p.Declaration.Dir), 0o600)
+}
+
+// EarlierLock is where the lock before the present one is kept, for the way back.
+func EarlierLock(dir string) string { return filepath.Join(Local(dir), "earlier.lock") }
 
 // HostCommands are the host commands that stay visible, the person's own too.
 func (p *Project) HostCommands() []string {

@@ -47,6 +47,56 @@ func Name(p lock.PartOn) string {
 // Path is where a part is, or will be. The part's tree digest must be known.
 func (s *Store) Path(p lock.PartOn) string { return filepath.Join(s.root, Name(p)) }
 
+// Use keeps sweeping away until it is given back; any number of processes may use
+// the store at once.
+func (s *Store) Use(ctx context.Context) (done func(), err error) {
+	return disk.LockShared(ctx, s.sweepLock())
+}
+
+// Alone waits until nobody uses the store and keeps everybody out.
+func (s *Store) Alone(ctx context.Context) (done func(), err error) {
+	return disk.Lock(ctx, s.sweepLock())
+}
+
+func (s *Store) sweepLock() string { return filepath.Join(s.root, ".sweep.lock") }
+
+// Names lists the parts that are there, by the names of their folders.
+func (s *Store) Names() ([]string, error) {
+	entries, err := os.ReadDir(s.root)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var out []string
+	for _, e := range entries {
+		if e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
+			out = append(out, e.Name())
+		}
+	}
+	return out, err
+}
+
+// Remove takes a part out: aside in one step, so that it is never half there,
+// then away with its records.
+func (s *Store) Remove(name string) error {
+	path := filepath.Join(s.root, name)
+	aside := filepath.Join(s.root, ".old-"+name)
+	if err := os.Rename(path, aside); err != nil {
+		return err
+	}
+	for _, record := range []string{".manifest", ".stamps", ".damaged"} {
+		os.Remove(path + record)
+	}
+	return disk.RemoveAll(aside)
+}
+
+// Leftovers are folders of processes that were killed while they added or removed
+// a part. With the store to itself a caller may remove them all.
+func (s *Store) Leftovers() []string {
+	left, _ := filepath.Glob(filepath.Join(s.root, ".new-*"))
+	old, _ := filepath.Glob(filepath.Join(s.root, ".old-*"))
+	return append(left, old...)
+}
+
 // Has tells whether a part is there, without looking into it.
 func (s *Store) Has(p lock.PartOn) bool {
 	if p.Tree == "" {

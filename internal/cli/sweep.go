@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"context"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/place"
+	"trammel.example/trammel/internal/core/sweep"
+)
+
+func sweepCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "sweep",
+		Usage:       "free what no project uses any more",
+		Description: example("trammel sweep --print", "trammel sweep --older-than 720h"),
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "print", Usage: "say what would be freed, and free nothing"},
+			&cli.DurationFlag{Name: "older-than", Usage: "keep what came within `DURATION`, such as 720h"},
+			jsonFlag(),
+		},
+		Action: sweepAction,
+	}
+}
+
+func sweepAction(ctx context.Context, c *cli.Command) error {
+	places, err := place.FromEnvironment()
+	if err != nil {
+		return err
+	}
+	r, err := sweep.Run(ctx, places, sweep.Options{Print: c.Bool("print"), OlderThan: c.Duration("older-than")})
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	if c.Bool("json") {
+		type freed struct {
+			Kind  string `json:"kind"`
+			Name  string `json:"name"`
+			Bytes int64  `json:"bytes"`
+		}
+		out := []freed{}
+		for _, f := range r.Freed {
+			out = append(out, freed(f))
+		}
+		return s.JSON(struct {
+			Format int     `json:"format"`
+			Freed  []freed `json:"freed"`
+			Bytes  int64   `json:"bytes"`
+			Kept   int     `json:"kept"`
+		}{1, out, r.Bytes(), r.Kept})
+	}
+	rows := [][]ui.Cell{}
+	small := 0
+	for _, f := range r.Freed {
+		if f.Kind == "frame" || f.Bytes == 0 {
+			small++
+			continue
+		}
+		name := f.Name
+		if _, short, ok := strings.Cut(name, "-"); ok && f.Kind == "part" {
+			name = short
+		} else if len(name) > 24 {
+			name = name[:24] + "…"
+		}
+		rows = append(rows, []ui.Cell{{Text: f.Kind}, {Text: name}, {Text: ui.Bytes(f.Bytes), Style: ui.Dim}})
+	}
+	s.Table(rows)
+	verb := "freed"
+	if c.Bool("print") {
+		verb = "would be freed"
+	}
+	s.Print("%s %s; %d parts are in use by %d projects", ui.Bytes(r.Bytes()), verb, r.Kept, len(r.Projects))
+	for _, dir := range r.Gone {
+		s.Say("forgotten, since it is gone: %s", dir)
+	}
+	return nil
+}
