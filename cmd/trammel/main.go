@@ -28,6 +28,7 @@ func main() {
 	case demo.EngineName:
 		os.Exit(demo.Engine(os.Args[1:]))
 	}
+	cli.Gap(os.Args)
 	// A command lives for milliseconds: collecting its few megabytes costs more than
 	// it gives back.
 	debug.SetGCPercent(400)

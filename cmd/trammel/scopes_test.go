@@ -121,3 +121,35 @@ func TestTheNearestDeclarationWins(t *testing.T) {
 	}
 	inner.fails(127, nil, "run", "--isolation", "clean", "--", "node") // nothing is merged from above
 }
+
+func TestGapsListsWhatComesFromTheHost(t *testing.T) {
+	h := newHut(t, registry(t), goAndNode)
+	h.ok("lock")
+	h.ok("fit")
+	fake := filepath.Join(h.dir, "host-bin")
+	for _, name := range []string{"cc-of-the-host", "bun"} {
+		h.write("host-bin/"+name, "#!/bin/sh\necho \"$0 ran with $*\"\n")
+		os.Chmod(filepath.Join(fake, name), 0o755)
+	}
+	for i, v := range h.env {
+		if strings.HasPrefix(v, "PATH=") {
+			h.env[i] = v + ":" + fake
+		}
+	}
+	o := h.try("run", "--gaps", "--", "sh", "-c", "go version; cc-of-the-host -c x; cc-of-the-host; bun install; exit 5")
+	if o.code != 5 || !strings.Contains(o.out, "go1.24.6") || !strings.Contains(o.out, "cc-of-the-host ran with -c x") {
+		t.Errorf("the command itself: %d\n%s%s", o.code, o.out, o.err)
+	}
+	for _, want := range []string{"From the host, and not from heronweir:", "cc-of-the-host    " + fake, "trammel set bun=latest", `host = ["bun", "cc-of-the-host"]`} {
+		if !strings.Contains(o.err, want) {
+			t.Errorf("the report does not say %q:\n%s", want, o.err)
+		}
+	}
+	if strings.Contains(o.err, "  go ") || strings.Contains(o.err, "  sh ") {
+		t.Errorf("what is part of the environment is a gap:\n%s", o.err)
+	}
+	if o := h.try("run", "--gaps", "--", "go", "version"); !strings.Contains(o.err, "No gap") || o.code != 0 {
+		t.Errorf("no gap:\n%s%s", o.out, o.err)
+	}
+	h.fails(127, []string{"bun is not part of heronweir.", "bun provides it: trammel set bun=latest", "This host has " + fake + "/bun"}, "run", "--", "bun")
+}

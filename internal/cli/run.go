@@ -36,11 +36,14 @@ func isolationFlag() cli.Flag {
 
 func runCommand() *cli.Command {
 	return &cli.Command{
-		Name:         "run",
-		Usage:        "run one command in the environment; its exit code passes through",
-		ArgsUsage:    "-- COMMAND [ARGUMENT…]",
-		Description:  example("trammel run -- go test ./..."),
-		Flags:        []cli.Flag{isolationFlag(), trialFlag()},
+		Name:        "run",
+		Usage:       "run one command in the environment; its exit code passes through",
+		ArgsUsage:   "-- COMMAND [ARGUMENT…]",
+		Description: example("trammel run -- go test ./..."),
+		Flags: []cli.Flag{
+			isolationFlag(), trialFlag(),
+			&cli.BoolFlag{Name: "gaps", Usage: "run it in clean isolation and list every command that it takes from the host"},
+		},
 		StopOnNthArg: &first,
 		Action:       runAction,
 	}
@@ -89,6 +92,12 @@ func runAction(ctx context.Context, c *cli.Command) error {
 	dir, err := workDir(c)
 	if err != nil {
 		return err
+	}
+	if c.Bool("gaps") {
+		if c.String("isolation") == string(declare.Open) {
+			return errGapsIsolation
+		}
+		return runGaps(ctx, c, plan, dir, args)
 	}
 	return become(plan, dir, "", args)
 }
@@ -146,8 +155,8 @@ func become(plan *project.Plan, dir, file string, argv []string) error {
 	env := plan.Environment.Environ(os.Environ(), dir)
 	if file == "" {
 		var err error
-		if file, err = proctree.LookPath(argv[0], env, dir); err != nil {
-			return notThere(plan, argv[0], err)
+		if file, err = lookIn(plan, argv[0], env, dir); err != nil {
+			return err
 		}
 	}
 	if err := os.Chdir(dir); err != nil {
@@ -160,6 +169,15 @@ func become(plan *project.Plan, dir, file string, argv []string) error {
 	return errors.Join(exitCode(126), sayNow(fmt.Sprintf("%s cannot be started: %v", argv[0], err)))
 }
 
+// lookIn finds a command in an environment, or explains that it is not there.
+func lookIn(plan *project.Plan, command string, env []string, dir string) (string, error) {
+	file, err := proctree.LookPath(command, env, dir)
+	if err != nil {
+		return "", notThere(plan, command, err)
+	}
+	return file, nil
+}
+
 // notThere explains a command that the environment does not have.
 func notThere(plan *project.Plan, command string, err error) error {
 	var missing *proctree.NotFound
@@ -167,10 +185,15 @@ func notThere(plan *project.Plan, command string, err error) error {
 		return errors.Join(exitCode(126), sayNow(err.Error()))
 	}
 	text := fmt.Sprintf("%s is not part of %s.", command, plan.Project)
-	if host := environ.FindHost(command, os.Getenv("PATH")); host != "" && plan.Environment.Isolation == declare.Clean {
-		text += fmt.Sprintf("\n  This host has %s. To let it show, add %q to host in %s;\n  to have the same one everywhere, declare it under [toolchain].", host, command, declare.FileName)
-	} else {
-		text += fmt.Sprintf("\n  Declare it under [toolchain] in %s, then: trammel lock && trammel fit", declare.FileName)
+	host := environ.FindHost(command, os.Getenv("PATH"))
+	switch tool := provider(command); {
+	case tool != "":
+		text += fmt.Sprintf("\n  %s provides it: trammel set %s=latest && trammel fit", tool, tool)
+	case host == "" || plan.Environment.Isolation != declare.Clean:
+		text += fmt.Sprintf("\n  Declare what provides it under [toolchain] in %s; see: trammel find", declare.FileName)
+	}
+	if host != "" && plan.Environment.Isolation == declare.Clean {
+		text += fmt.Sprintf("\n  This host has %s. To let it show, add %q to host in %s.", host, command, declare.FileName)
 	}
 	return errors.Join(exitCode(127), sayNow(text))
 }

@@ -1,6 +1,7 @@
 package environ
 
 import (
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -73,6 +74,20 @@ func findIn(dirs []string, command string) string {
 
 // FindHost looks for a host command. path is the host's PATH, searched last.
 func FindHost(command, path string) string { return findIn(hostDirs(path), command) }
+
+// HostCommands lists every command of the host, sorted.
+func HostCommands(path string) []string {
+	seen := map[string]bool{}
+	for _, dir := range hostDirs(path) {
+		entries, _ := os.ReadDir(dir)
+		for _, e := range entries {
+			if info, err := os.Stat(filepath.Join(dir, e.Name())); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
+				seen[e.Name()] = true
+			}
+		}
+	}
+	return slices.Sorted(maps.Keys(seen))
+}
 
 // LinkHost makes the folder of links to the allowed host commands and returns
 // those of named that the host does not have. A folder that is right stays.
