@@ -98,7 +98,7 @@ func newApp() *cli.Command {
 			return cli.ShowRootCommandHelp(c)
 		},
 		Commands: []*cli.Command{
-			findCommand(), setCommand(), unsetCommand(),
+			draftCommand(), findCommand(), setCommand(), unsetCommand(),
 			lockCommand(), newerCommand(), approveCommand(), fitCommand(), showCommand(),
 			shellCommand(), runCommand(), doCommand(),
 			startCommand(), stopCommand(), logsCommand(),

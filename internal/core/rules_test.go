@@ -17,7 +17,7 @@ import (
 var order = strings.Fields(`
 	event fault disk place canon version platform page ref fetch declare card lock
 	source resolve tree unpack store frame bay environ proctree script approval project fit
-	step service setup proof sweep`)
+	step service setup proof sweep draft`)
 
 const (
 	module = "trammel.example/trammel/"
