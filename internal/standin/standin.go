@@ -203,7 +203,27 @@ func (s *Server) goSum(path, version string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return fmt.Appendf(nil, "%s %s %s\n%s %s/go.mod %s\n", path, version, sum, path, version, sum), nil
+	modSum, err := dirhash.Hash1([]string{"go.mod"}, func(string) (io.ReadCloser, error) {
+		return io.NopCloser(bytes.NewReader(goMod(path, version, archive))), nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return fmt.Appendf(nil, "%s %s %s\n%s %s/go.mod %s\n", path, version, sum, path, version, modSum), nil
+}
+
+// goMod is the go.mod of a module's zip, or the one that a module without has.
+func goMod(path, version string, archive []byte) []byte {
+	r, err := zip.NewReader(bytes.NewReader(archive), int64(len(archive)))
+	must(err)
+	f, err := r.Open(path + "@" + version + "/go.mod")
+	if err != nil {
+		return []byte("module " + path + "\n")
+	}
+	defer f.Close()
+	b, err := io.ReadAll(f)
+	must(err)
+	return b
 }
 
 func hashZip(archive []byte) (string, error) {
@@ -294,6 +314,9 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 	if below, ok := strings.CutPrefix(path, "/proxy/sumdb/"); ok {
 		_, rest, _ := strings.Cut(below, "/")
 		r2 := r.Clone(r.Context())
+		if rest == "supported" {
+			return
+		}
 		r2.URL.Path = "/" + rest
 		answer := httptest.NewRecorder()
 		s.sums.ServeHTTP(answer, r2)
@@ -338,6 +361,9 @@ func (s *Server) document(path string) ([]byte, bool) {
 			}
 			slices.Sort(list)
 			return []byte(strings.Join(list, "\n") + "\n"), true
+		}
+		if v, ok := strings.CutSuffix(file, ".mod"); ok && versions[v] != nil {
+			return goMod(module, v, versions[v]), true
 		}
 		if v, ok := strings.CutSuffix(file, ".info"); ok && versions[v] != nil {
 			return fmt.Appendf(nil, `{"Version":%q,"Time":%q}`, v, s.dates[module+"@"+v].Format(time.RFC3339)), true

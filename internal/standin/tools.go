@@ -39,3 +39,13 @@ func (s *Server) PutNode(version string) {
 	s.PutNPM("npm", "11.0.0", time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), map[string]string{"node": "^22.9.0 || >=24.0.0"},
 		File{Name: "bin/npm-cli.js", Content: "#!/usr/bin/env node\necho 11.0.0\n"}, File{Name: "bin/npx-cli.js", Content: "#!/usr/bin/env node\n"})
 }
+
+// PutHostGo publishes, as a Go toolchain, a script that hands on to the go command
+// at a path: a real one, where packing a whole toolchain would take a minute.
+func (s *Server) PutHostGo(version, command string) {
+	here := platform.Here()
+	s.PutModule("golang.org/toolchain", "v0.0.1-go"+version+"."+here.OS+"-"+here.Arch,
+		File{Name: "bin/go", Content: "#!/bin/sh\nexec " + command + " \"$@\"\n"},
+		File{Name: "bin/gofmt", Content: "#!/bin/sh\nexec cat\n"},
+	)
+}

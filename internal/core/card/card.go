@@ -41,6 +41,7 @@ type From struct {
 	Kind    string            // kind of source
 	Package string            // the package whose versions are the tool's
 	Release string            // gomod: the module version of a tool version
+	Build   bool              // gomod: Package is a command, to be built from its module; no card says so
 	OS      map[string]string // the source's own words for systems
 	Arch    map[string]string // and for architectures
 	Libc    map[string]string // and what it appends for a C library, by system
@@ -197,7 +198,7 @@ func (c *Card) Digest() string {
 			})
 		}
 		from = append(from, canon.Map{
-			"kind": f.Kind, "package": f.Package, "release": f.Release,
+			"kind": f.Kind, "package": f.Package, "release": f.Release, "build": f.Build,
 			"os": f.OS, "arch": f.Arch, "libc": f.Libc, "parts": parts,
 		})
 	}

@@ -59,12 +59,13 @@ type Source struct {
 
 // Toolchain is a wanted tool and the versions that will do.
 type Toolchain struct {
-	Name  string
-	Ask   version.Ask
-	From  string    // name of a source; empty: the first that has it
-	AsOf  time.Time // nothing that was published later counts; zero: everything does
-	Place fault.Place
-	AskAt fault.Place
+	Name    string
+	Ask     version.Ask
+	From    string    // name of a source; empty: the first that has it
+	Package string    // a package of a registry that has no card: a Go command to build
+	AsOf    time.Time // nothing that was published later counts; zero: everything does
+	Place   fault.Place
+	AskAt   fault.Place
 }
 
 // Variable is one environment variable; Value may hold references.
@@ -219,6 +220,9 @@ func (d *Declaration) Digest() string {
 	}
 	for _, t := range d.Toolchains {
 		tool := canon.Map{"ask": t.Ask.String(), "from": t.From}
+		if t.Package != "" {
+			tool["package"] = t.Package
+		}
 		if !t.AsOf.IsZero() {
 			tool["as-of"] = t.AsOf.UTC().Format(time.RFC3339)
 		}

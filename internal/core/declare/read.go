@@ -206,6 +206,10 @@ func (r *reader) toolchains(d *Declaration) {
 			if v := sub.Get("from"); v != nil && v.Kind == page.String {
 				r.source(d, v)
 			}
+			t.Package = r.Text(sub, "package")
+			if v := sub.Get("package"); v != nil && sub.Get("from") == nil {
+				r.Fault(v.Span, `Write, for example: { version = "0.30", from = "gomod", package = "…" }`, "a package needs from, the source that has it")
+			}
 			if v := sub.Get("as-of"); v != nil {
 				at, err := ParseDate(v.Text)
 				if err != nil || v.Kind != page.Date && v.Kind != page.String {

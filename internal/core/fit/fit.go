@@ -99,7 +99,19 @@ func bring(ctx context.Context, p *project.Project, l *lock.Lock, o Options, res
 	if err != nil {
 		return nil, err
 	}
-	return todo, addAll(ctx, p, l, o, todo)
+	// What is built comes second: the toolchain that builds it must be there.
+	var unpacked, built []work
+	for _, w := range todo {
+		if w.part.Build == "" {
+			unpacked = append(unpacked, w)
+		} else {
+			built = append(built, w)
+		}
+	}
+	if err := addAll(ctx, p, l, o, unpacked); err != nil {
+		return nil, err
+	}
+	return todo, addAll(ctx, p, l, o, built)
 }
 
 // Trial brings the parts of a lock that is on no disk into the store and compiles
@@ -189,7 +201,9 @@ func addAll(ctx context.Context, p *project.Project, l *lock.Lock, o Options, to
 			mu.Lock()
 			s, err := open(p, l, o, sources, w.part.Item)
 			mu.Unlock()
-			if err == nil {
+			if err == nil && w.part.Build != "" {
+				err = build(ctx, p, l, s, w)
+			} else if err == nil {
 				err = add(ctx, p, o, s, w)
 			}
 			if err != nil {
@@ -276,7 +290,8 @@ func recordTrees(ctx context.Context, p *project.Project, l *lock.Lock) (changed
 func learn(p *project.Project, l *lock.Lock) (changed bool) {
 	for _, x := range l.PartsOn(p.Platform) {
 		if tree := p.Store.Tree(x); x.Tree == "" && tree != "" {
-			l.SetTree(p.Platform, x, tree)
+			x.Tree = tree
+			l.SetTree(p.Platform, x, tree, moduleSums(p, x))
 			changed = true
 		}
 	}

@@ -87,6 +87,9 @@ type Part struct {
 	Strip      int               `toml:"strip"`   // leading folders to drop
 	Bin        map[string]string `toml:"bin"`
 	Executable []string          `toml:"executable"`
+	Build      string            `toml:"build"`   // package to build from a Go module; "" for what is unpacked as it is
+	Builder    string            `toml:"builder"` // toolchain and version that builds it: "go 1.24.6"
+	Sums       []string          `toml:"sums"`    // modules that went into the build, with their h1; known with the tree
 }
 
 // PartOn is a part with the names it goes by.
@@ -116,10 +119,11 @@ func (l *Lock) PartsOn(p platform.Platform) []PartOn {
 	return out
 }
 
-// SetTree records the tree digest of a part.
-func (l *Lock) SetTree(p platform.Platform, part PartOn, tree string) {
+// SetTree records what is known of a part once a machine has it: its tree digest,
+// and for a built one the modules that went into it.
+func (l *Lock) SetTree(p platform.Platform, part PartOn, tree string, sums []string) {
 	x := l.Items[part.Item].Platforms[p.String()][part.Name]
-	x.Tree = tree
+	x.Tree, x.Sums = tree, sums
 	l.Items[part.Item].Platforms[p.String()][part.Name] = x
 }
 
@@ -165,6 +169,7 @@ func (l *Lock) facts() canon.Map {
 				group[name] = trim(canon.Map{
 					"path": p.Path, "version": p.Version, "format": p.Format, "size": p.Size, "digest": p.Digest,
 					"tree": p.Tree, "prefix": p.Prefix, "strip": p.Strip, "bin": p.Bin, "executable": p.Executable,
+					"build": p.Build, "builder": p.Builder, "sums": p.Sums,
 				})
 			}
 			on[platform] = group
@@ -245,6 +250,7 @@ func dropTrees(facts canon.Map) {
 		for _, group := range on {
 			for _, part := range group.(canon.Map) {
 				delete(part.(canon.Map), "tree")
+				delete(part.(canon.Map), "sums")
 			}
 		}
 	}

@@ -84,7 +84,7 @@ func TestIDs(t *testing.T) {
 	}
 	same := sample()
 	same.Sources["npm"] = Source{"npm", "declaration", "2026-04-01T00:00:00Z"}
-	same.SetTree(amd, same.PartsOn(amd)[0], "blake3:"+strings.Repeat("c", 64))
+	same.SetTree(amd, same.PartsOn(amd)[0], "blake3:"+strings.Repeat("c", 64), nil)
 	if same.ID() != id || same.EnvironmentID(amd) != env {
 		t.Error("a later look at the source, or a learnt tree digest, gives another id")
 	}

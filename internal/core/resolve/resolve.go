@@ -8,6 +8,7 @@ package resolve
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -50,7 +51,7 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 		found fault.Findings
 		other error
 	)
-	for _, t := range d.Toolchains {
+	lockOne := func(t declare.Toolchain) {
 		wait.Go(func() {
 			done := event.Task(ctx, "resolve "+t.Name)
 			item, err := r.item(ctx, t)
@@ -65,7 +66,16 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 			l.Items[t.Name] = item
 		})
 	}
-	wait.Wait()
+	// What is built comes second: its builder must be locked by then.
+	for _, second := range []bool{false, true} {
+		for _, t := range d.Toolchains {
+			if (t.Package != "") == second {
+				lockOne(t)
+			}
+		}
+		wait.Wait()
+		r.locked = maps.Clone(l.Items)
+	}
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
 	}
@@ -122,6 +132,8 @@ type resolver struct {
 	client *fetch.Client
 	o      Options
 
+	locked map[string]lock.Item // what is locked so far
+
 	mu     sync.Mutex
 	opened map[string]*opened
 }
@@ -155,6 +167,9 @@ type choice struct {
 // choose finds the card of a tool and the source: the catalogs of the
 // declaration, in its order, come before the cards of the program.
 func (r *resolver) choose(ctx context.Context, t declare.Toolchain) (choice, error) {
+	if t.Package != "" {
+		return r.build(t)
+	}
 	var names []string
 	for _, s := range r.d.Sources {
 		if s.Kind != "catalog" || t.From != "" && t.From != s.Name && r.kind(t.From) == "catalog" {
@@ -230,7 +245,11 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 		return lock.Item{}, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%q is not a version of %s (%s versions)", bad, t.Name, scheme)}}
 	}
 	old, had := r.o.Old.Items[t.Name]
-	keep := had && !r.o.Renew(t.Name) && old.Source == way.source && old.Card == way.card.Digest() && t.Ask.Allows(scheme, old.Version)
+	builder, err := r.builder(way)
+	if err != nil {
+		return lock.Item{}, err
+	}
+	keep := had && builtBy(old, builder) && !r.o.Renew(t.Name) && old.Source == way.source && old.Card == way.card.Digest() && t.Ask.Allows(scheme, old.Version)
 	if keep && r.coversAll(old) {
 		old.Platforms = r.onlyWanted(old)
 		return old, nil
@@ -263,10 +282,11 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 		}
 		// A tree digest that a machine has learnt stays with its archive.
 		for name, part := range parts {
-			if known, ok := old.Platforms[p.String()][name]; ok && known.Digest == part.Digest {
-				part.Tree = known.Tree
-				parts[name] = part
+			part.Builder = builder
+			if known, ok := old.Platforms[p.String()][name]; ok && known.Digest == part.Digest && known.Builder == builder {
+				part.Tree, part.Sums = known.Tree, known.Sums
 			}
+			parts[name] = part
 		}
 		item.Platforms[p.String()] = parts
 	}

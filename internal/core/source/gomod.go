@@ -82,6 +82,9 @@ func escaped(modulePath string) (string, error) {
 }
 
 func (g *gomod) Releases(ctx context.Context, from card.From, on []platform.Platform) ([]Release, error) {
+	if from.Build {
+		return g.moduleReleases(ctx, from.Package)
+	}
 	dir, err := escaped(from.Package)
 	if err != nil {
 		return nil, err
@@ -136,6 +139,17 @@ func releaseFrame(from card.From, p platform.Platform) (before, after string, er
 
 // Published asks for the information of one version.
 func (g *gomod) Published(ctx context.Context, from card.From, v string, p platform.Platform) (time.Time, error) {
+	if from.Build {
+		module, err := g.moduleOf(ctx, from.Package)
+		if err != nil {
+			return time.Time{}, err
+		}
+		dir, err := escaped(module)
+		if err != nil {
+			return time.Time{}, err
+		}
+		return g.info(ctx, dir, "v"+v)
+	}
 	dir, err := escaped(from.Package)
 	if err != nil {
 		return time.Time{}, err
@@ -163,6 +177,9 @@ func (g *gomod) info(ctx context.Context, dir, full string) (time.Time, error) {
 }
 
 func (g *gomod) Parts(ctx context.Context, from card.From, v string, p platform.Platform, _ time.Time) (map[string]lock.Part, time.Time, error) {
+	if from.Build {
+		return g.moduleParts(ctx, from, v)
+	}
 	dir, err := escaped(from.Package)
 	if err != nil {
 		return nil, time.Time{}, err

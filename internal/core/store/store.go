@@ -121,7 +121,11 @@ func (s *Store) Damaged(p lock.PartOn) bool {
 // known is where the tree digest of an archive is remembered, for parts whose
 // lock does not state it yet.
 func (s *Store) known(p lock.PartOn) string {
-	return filepath.Join(s.root, ".trees", strings.NewReplacer("/", "_", ":", "-").Replace(p.Digest))
+	name := p.Digest
+	if p.Build != "" { // one module may hold several commands
+		name += "-" + p.Name
+	}
+	return filepath.Join(s.root, ".trees", strings.NewReplacer("/", "_", ":", "-").Replace(name))
 }
 
 // Tree is the tree digest of a part: the lock's, or the one that this store
@@ -140,7 +144,7 @@ func (s *Store) Tree(p lock.PartOn) string {
 
 // rulesOf is what besides the archive decides a tree.
 func rulesOf(p lock.PartOn) string {
-	return strconv.Quote(fmt.Sprint(p.Prefix, p.Strip, executables(p)))
+	return strconv.Quote(fmt.Sprint(p.Prefix, p.Strip, executables(p), p.Build, p.Builder))
 }
 
 // executables are the globs of the card and the commands themselves.
@@ -176,9 +180,56 @@ func (s *Store) Add(ctx context.Context, p lock.PartOn, mend bool, get func() (a
 		return "", err
 	}
 	done := event.Task(ctx, "unpack "+p.Label()+" "+p.Part.Version)
-	t, count, err := s.add(ctx, p, id, archive)
+	t, count, err := s.add(ctx, p, id, func(fresh string) (tree.Manifest, error) { return unpackInto(ctx, p, archive, fresh) })
 	done(plural(count, "file"), err)
 	return t, err
+}
+
+// Make is Add for a part that is built: build fills a fresh folder, which becomes
+// the part when its tree is the locked one.
+func (s *Store) Make(ctx context.Context, p lock.PartOn, mend bool, build func(fresh string) error) (treeDigest string, err error) {
+	if err := os.MkdirAll(filepath.Join(s.root, ".trees"), 0o755); err != nil {
+		return "", fmt.Errorf("making the store: %w", err)
+	}
+	id := strings.NewReplacer("/", "_", ":", "-", " ", "-").Replace(p.Digest + p.Builder + p.Name)
+	unlock, err := disk.Lock(ctx, filepath.Join(s.root, ".locks", id))
+	if err != nil {
+		return "", err
+	}
+	defer unlock()
+	if t := s.Tree(p); t != "" {
+		p.Tree = t
+		if s.Has(p) && !mend {
+			return t, nil
+		}
+	}
+	done := event.Task(ctx, "build "+p.Label()+" "+p.Part.Version)
+	t, count, err := s.add(ctx, p, id, func(fresh string) (tree.Manifest, error) {
+		if err := build(fresh); err != nil {
+			return nil, err
+		}
+		return closed(fresh)
+	})
+	done(plural(count, "file"), err)
+	return t, err
+}
+
+// closed takes the right to write from a tree and lists it.
+func closed(root string) (tree.Manifest, error) {
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.Type()&fs.ModeSymlink != 0 {
+			return err
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		return os.Chmod(path, info.Mode().Perm()&^0o222)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return tree.Scan(root, true)
 }
 
 func plural(n int, word string) string {
@@ -192,8 +243,8 @@ func plural(n int, word string) string {
 // drops the archive from its cache.
 var WrongBytes = errors.New("wrong bytes")
 
-func (s *Store) add(ctx context.Context, p lock.PartOn, id, archive string) (treeDigest string, count int, err error) {
-	// What an earlier process left, killed while it unpacked this archive.
+func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fresh string) (tree.Manifest, error)) (treeDigest string, count int, err error) {
+	// What an earlier process left, killed while it made this part.
 	if old, err := filepath.Glob(filepath.Join(s.root, ".new-"+id+"-*")); err == nil {
 		for _, dir := range old {
 			disk.RemoveAll(dir)
@@ -208,31 +259,26 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id, archive string) (tre
 			disk.RemoveAll(fresh)
 		}
 	}()
-	result, err := unpack.Archive(ctx, archive, p.Format, fresh, unpack.Rules{
-		Prefix: p.Prefix, Strip: p.Strip, Executable: executables(p), HashZip: strings.HasPrefix(p.Digest, "h1:"),
-	})
+	manifest, err := fill(fresh)
 	if err != nil {
-		return "", 0, unpackError(p, err)
+		return "", 0, err
 	}
-	if result.H1 != "" && result.H1 != p.Digest {
-		return "", 0, wrong(p, "its module digest is %.19s… and the lock has %.19s…", result.H1, p.Digest)
-	}
-	treeDigest = result.Manifest.Digest()
+	treeDigest = manifest.Digest()
 	if p.Tree != "" && p.Tree != treeDigest {
 		return "", 0, wrong(p, "its tree digest is %.19s… and the lock has %.19s…", treeDigest, p.Tree)
 	}
 	for command, file := range p.Bin {
-		if !has(result.Manifest, file) {
+		if !has(manifest, file) {
 			return "", 0, fault.New(fault.Source, "%s %s has no file %s, which its card gives as the command %s", p.Label(), p.Part.Version, file, command).
 				Advise("The card does not fit this version; choose another version or mend the card.")
 		}
 	}
 	p.Tree = treeDigest
 	final := s.Path(p)
-	if err := disk.WriteCache(final+".manifest", result.Manifest.Bytes()); err != nil {
+	if err := disk.WriteCache(final+".manifest", manifest.Bytes()); err != nil {
 		return "", 0, err
 	}
-	if err := disk.WriteCache(final+".stamps", stampBytes(result.Manifest)); err != nil {
+	if err := disk.WriteCache(final+".stamps", stampBytes(manifest)); err != nil {
 		return "", 0, err
 	}
 	if err := disk.SyncAll(fresh); err != nil {
@@ -245,7 +291,20 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id, archive string) (tre
 	if err := disk.WriteCache(s.known(p), []byte(treeDigest+" "+rulesOf(p)+"\n")); err != nil {
 		return "", 0, err
 	}
-	return treeDigest, len(result.Manifest), disk.SyncDir(s.root)
+	return treeDigest, len(manifest), disk.SyncDir(s.root)
+}
+
+func unpackInto(ctx context.Context, p lock.PartOn, archive, fresh string) (tree.Manifest, error) {
+	result, err := unpack.Archive(ctx, archive, p.Format, fresh, unpack.Rules{
+		Prefix: p.Prefix, Strip: p.Strip, Executable: executables(p), HashZip: strings.HasPrefix(p.Digest, "h1:"),
+	})
+	if err != nil {
+		return nil, unpackError(p, err)
+	}
+	if result.H1 != "" && result.H1 != p.Digest {
+		return nil, wrong(p, "its module digest is %.19s… and the lock has %.19s…", result.H1, p.Digest)
+	}
+	return result.Manifest, nil
 }
 
 // replace renames fresh to final. A damaged tree that is there goes aside first;

@@ -1,0 +1,125 @@
+package main
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+
+	"trammel.example/trammel/internal/standin"
+)
+
+// builder is a registry with a real Go and a tool in two versions, which needs
+// another module.
+func builder(t *testing.T) (s *standin.Server, golang string) {
+	t.Helper()
+	command, err := exec.LookPath("go")
+	if err != nil {
+		t.Skip("go is not on the PATH")
+	}
+	if command, err = filepath.EvalSymlinks(command); err != nil {
+		t.Fatal(err)
+	}
+	golang = strings.TrimPrefix(runtime.Version(), "go")
+	s = standin.New()
+	t.Cleanup(s.Close)
+	s.PutHostGo(golang, command)
+	s.PutModule("heronweir.example/fish", "v1.0.0",
+		standin.File{Name: "go.mod", Content: "module heronweir.example/fish\n\ngo 1.24\n"},
+		standin.File{Name: "fish.go", Content: "package fish\n\nfunc Species() string { return \"silverfin\" }\n"})
+	for _, v := range []string{"v0.1.0", "v0.2.0"} {
+		s.PutModule("heronweir.example/tools", v,
+			standin.File{Name: "go.mod", Content: "module heronweir.example/tools\n\ngo 1.24\n\nrequire heronweir.example/fish v1.0.0\n"},
+			standin.File{Name: "cmd/weirstamp/main.go", Content: "package main\n\nimport \"heronweir.example/fish\"\n\nfunc main() { println(\"stamp " + v + "\", fish.Species()) }\n"},
+			standin.File{Name: "cmd/broken/main.go", Content: "package main\n\nfunc main() { this does not parse }\n"})
+	}
+	return s, golang
+}
+
+func toolOf(golang, pkg string) string {
+	return "format = 1\nproject = \"heronweir\"\n[toolchain]\ngo = \"=" + golang + "\"\n" +
+		"weirstamp = { version = \"0.2\", from = \"gomod\", package = \"" + pkg + "\" }\n"
+}
+
+func TestAGoToolIsBuiltAndItsBuildIsLocked(t *testing.T) {
+	s, golang := builder(t)
+	h := newHut(t, s, toolOf(golang, "heronweir.example/tools/cmd/weirstamp"))
+	if out := h.ok("lock"); !strings.Contains(out, "+ weirstamp 0.2.0") {
+		t.Errorf("lock:\n%s", out)
+	}
+	h.ok("fit")
+	if o := h.try("run", "--", "weirstamp"); o.err != "stamp v0.2.0 silverfin\n" {
+		t.Errorf("the tool says %q", o.err)
+	}
+	lock := h.read("trammel.lock")
+	for _, want := range []string{`builder = "go ` + golang, `build = "heronweir.example/tools/cmd/weirstamp"`, `sums = ["heronweir.example/fish v1.0.0 h1:`, `tree = "blake3:`} {
+		if !strings.Contains(lock, want) {
+			t.Errorf("the lock lacks %s:\n%s", want, lock)
+		}
+	}
+	h.ok("verify", "--deep")
+	if out := h.ok("lock"); !strings.Contains(out, "nothing changed") || h.read("trammel.lock") != lock {
+		t.Error("a second lock changes something")
+	}
+
+	// Elsewhere, in another folder and store, the same bytes come out.
+	other := h.elsewhere(s)
+	other.sharesCaches(h)
+	other.ok("fit")
+	other.ok("verify", "--deep")
+	if environmentID(h) != environmentID(other) {
+		t.Error("the ids differ")
+	}
+
+	// Another build than the locked one is refused.
+	section := strings.Index(lock, "[item.weirstamp.on.")
+	at := section + strings.Index(lock[section:], "blake3:") + len("blake3:")
+	flipped := "0"
+	if lock[at] == '0' {
+		flipped = "1"
+	}
+	victim := h.elsewhere(s)
+	victim.sharesCaches(h)
+	victim.write("trammel.lock", resealed(t, lock[:at]+flipped+lock[at+1:]))
+	victim.fails(5, []string{"wrong bytes", "weirstamp"}, "fit")
+}
+
+// sharesCaches lets a machine use what another one's go command has compiled: the
+// standard library takes a while.
+func (h *hut) sharesCaches(of *hut) {
+	h.t.Helper()
+	if err := os.MkdirAll(filepath.Join(h.home, "cache"), 0o755); err != nil {
+		h.t.Fatal(err)
+	}
+	if err := os.Symlink(filepath.Join(of.home, "cache/tools"), filepath.Join(h.home, "cache/tools")); err != nil {
+		h.t.Fatal(err)
+	}
+}
+
+func TestGoToolsThatCannotBeHad(t *testing.T) {
+	s, golang := builder(t)
+	cases := []struct {
+		name, declaration string
+		command           string
+		code              int
+		words             []string
+	}{
+		{"a build that fails", toolOf(golang, "heronweir.example/tools/cmd/broken"), "fit", 5, []string{"could not be built", "syntax error"}},
+		{"no such module", toolOf(golang, "heronweir.example/nothing/cmd/x"), "lock", 5, []string{"no module on the proxy holds"}},
+		{"not a path", toolOf(golang, "../x"), "lock", 2, []string{"is not the path of a Go package"}},
+		{"no go to build it", strings.Replace(toolOf(golang, "heronweir.example/tools/cmd/weirstamp"), "go = ", "# go = ", 1), "lock", 2, []string{"no go toolchain is declared", "trammel set go=latest"}},
+		{"no source", strings.Replace(toolOf(golang, "heronweir.example/tools/cmd/weirstamp"), `from = "gomod", `, "", 1), "lock", 2, []string{"a package needs from"}},
+		{"a version that is not there", strings.Replace(toolOf(golang, "heronweir.example/tools/cmd/weirstamp"), `"0.2"`, `"9"`, 1), "lock", 2, []string{"no version of weirstamp satisfies", "0.2.0"}},
+	}
+	for _, c := range cases {
+		t.Run(c.name, func(t *testing.T) {
+			h := newHut(t, s, c.declaration)
+			if c.command == "fit" {
+				h.ok("lock")
+			}
+			h.fails(c.code, c.words, c.command)
+		})
+	}
+}

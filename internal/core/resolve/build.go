@@ -1,0 +1,56 @@
+package resolve
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+
+	"trammel.example/trammel/internal/core/card"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/version"
+)
+
+// build is the way to have a command of a Go module: there is no card, and the
+// declaration's own go toolchain builds it.
+func (r *resolver) build(t declare.Toolchain) (choice, error) {
+	if r.kind(t.From) != "gomod" {
+		return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("package is for tools from a source of kind gomod, and %q is of kind %s", t.From, r.kind(t.From))}}
+	}
+	command := path.Base(t.Package)
+	if regexp.MustCompile(`^v[0-9]+$`).MatchString(command) { // …/weirstamp/v2
+		command = path.Base(path.Dir(t.Package))
+	}
+	c := &card.Card{Name: t.Name, Scheme: version.Semver, From: []card.From{{
+		Kind: "gomod", Package: t.Package, Build: true,
+		Parts: []card.Part{{Name: t.Name, Bin: map[string]string{command: "bin/" + command}}},
+	}}}
+	return choice{c, c.From[0], t.From}, nil
+}
+
+// builder is the locked toolchain that builds what a way needs built, "" for what
+// is unpacked as it is.
+func (r *resolver) builder(way choice) (string, error) {
+	if !way.from.Build {
+		return "", nil
+	}
+	golang, ok := r.locked["go"]
+	if !ok {
+		return "", fault.New(fault.Use, "%s is built from its source, and no go toolchain is declared to build it", way.card.Name).
+			Advise("Declare one: trammel set go=latest")
+	}
+	return "go " + golang.Version, nil
+}
+
+// builtBy tells whether all parts of an item have this builder.
+func builtBy(i lock.Item, builder string) bool {
+	for _, parts := range i.Platforms {
+		for _, p := range parts {
+			if p.Builder != builder {
+				return false
+			}
+		}
+	}
+	return true
+}
