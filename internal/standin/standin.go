@@ -14,6 +14,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -67,6 +68,7 @@ type Server struct {
 	served   map[string]int64
 	sums     http.Handler
 	sumKey   string
+	more     map[string]any       // package@version → fields of its package.json
 	dates    map[string]time.Time // module path@version → when it was published
 	Day      time.Time            // when what is put next was published
 }
@@ -76,7 +78,7 @@ func New() *Server {
 	s := &Server{
 		blobs: map[string][]byte{}, packages: map[string]map[string]any{}, modules: map[string]map[string][]byte{},
 		faults: map[string]Fault{}, hits: map[string]int{}, served: map[string]int64{},
-		dates: map[string]time.Time{}, Day: time.Date(2026, 2, 3, 0, 0, 0, 0, time.UTC),
+		more: map[string]any{}, dates: map[string]time.Time{}, Day: time.Date(2026, 2, 3, 0, 0, 0, 0, time.UTC),
 	}
 	signer, verifier, err := note.GenerateKey(nil, "sums.heronweir.example")
 	if err != nil {
@@ -156,6 +158,14 @@ func (s *Server) PutNPM(name, version string, published time.Time, engines map[s
 	s.PutTarball(name, version, published, engines, TarGz(files...))
 }
 
+// Describe adds fields of package.json to what the registry says of a version that
+// is put afterwards: dependencies, bin, os and the like.
+func (s *Server) Describe(name, version string, fields map[string]any) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.more[name+"@"+version] = fields
+}
+
 // PutTarball is PutNPM with an archive made elsewhere.
 func (s *Server) PutTarball(name, version string, published time.Time, engines map[string]string, archive []byte) {
 	s.mu.Lock()
@@ -168,10 +178,13 @@ func (s *Server) PutTarball(name, version string, published time.Time, engines m
 		s.packages[name] = doc
 	}
 	sum := sha512.Sum512(archive)
-	doc["versions"].(map[string]any)[version] = map[string]any{
+	more, _ := s.more[name+"@"+version].(map[string]any)
+	entry := map[string]any{
 		"name": name, "version": version, "engines": engines,
 		"dist": map[string]any{"tarball": s.NPM() + path, "integrity": "sha512-" + base64.StdEncoding.EncodeToString(sum[:])},
 	}
+	maps.Copy(entry, more)
+	doc["versions"].(map[string]any)[version] = entry
 	doc["time"].(map[string]any)[version] = published.UTC().Format(time.RFC3339)
 }
 

@@ -62,7 +62,8 @@ type Toolchain struct {
 	Name    string
 	Ask     version.Ask
 	From    string    // name of a source; empty: the first that has it
-	Package string    // a package of a registry that has no card: a Go command to build
+	Package string    // what no card describes: a Go command, or a package of npm
+	Scripts []string  // npm: packages of its tree whose install scripts may run
 	AsOf    time.Time // nothing that was published later counts; zero: everything does
 	Place   fault.Place
 	AskAt   fault.Place
@@ -222,6 +223,9 @@ func (d *Declaration) Digest() string {
 		tool := canon.Map{"ask": t.Ask.String(), "from": t.From}
 		if t.Package != "" {
 			tool["package"] = t.Package
+		}
+		if len(t.Scripts) > 0 {
+			tool["scripts"] = t.Scripts
 		}
 		if !t.AsOf.IsZero() {
 			tool["as-of"] = t.AsOf.UTC().Format(time.RFC3339)

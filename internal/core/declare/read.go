@@ -207,6 +207,7 @@ func (r *reader) toolchains(d *Declaration) {
 				r.source(d, v)
 			}
 			t.Package = r.Text(sub, "package")
+			t.Scripts = r.Texts(sub, "scripts")
 			if v := sub.Get("package"); v != nil && sub.Get("from") == nil {
 				r.Fault(v.Span, `Write, for example: { version = "0.30", from = "gomod", package = "…" }`, "a package needs from, the source that has it")
 			}

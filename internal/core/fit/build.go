@@ -1,7 +1,6 @@
 package fit
 
 import (
-	"bytes"
 	"context"
 	"debug/buildinfo"
 	"fmt"
@@ -82,10 +81,7 @@ func goInstall(ctx context.Context, p *project.Project, part lock.PartOn, golang
 		return context.Cause(ctx)
 	}
 	if !exit.OK() {
-		text, _ := os.ReadFile(said.Name())
-		lines := bytes.Split(bytes.TrimSpace(text), []byte("\n"))
-		last := string(bytes.Join(lines[max(0, len(lines)-8):], []byte("\n| ")))
-		return fault.New(fault.Source, "%s %s could not be built: %s", part.Label(), part.Part.Version, exit).Advise("| %s", last)
+		return fault.New(fault.Source, "%s %s could not be built: %s", part.Label(), part.Part.Version, exit).Advise("| %s", lastLines(said.Name(), 8))
 	}
 	for _, file := range part.Bin {
 		info, err := buildinfo.ReadFile(filepath.Join(fresh, file))
@@ -102,7 +98,7 @@ func goInstall(ctx context.Context, p *project.Project, part lock.PartOn, golang
 // moduleSums lists the modules that went into a built part, with the checksums
 // that the go command verified.
 func moduleSums(p *project.Project, part lock.PartOn) []string {
-	if part.Build == "" {
+	if part.Build == "" || len(part.Packages) > 0 {
 		return nil
 	}
 	var out []string

@@ -201,7 +201,9 @@ func addAll(ctx context.Context, p *project.Project, l *lock.Lock, o Options, to
 			mu.Lock()
 			s, err := open(p, l, o, sources, w.part.Item)
 			mu.Unlock()
-			if err == nil && w.part.Build != "" {
+			if err == nil && len(w.part.Packages) > 0 {
+				err = buildTree(ctx, p, l, o, s, w)
+			} else if err == nil && w.part.Build != "" {
 				err = build(ctx, p, l, s, w)
 			} else if err == nil {
 				err = add(ctx, p, o, s, w)

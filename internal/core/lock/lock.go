@@ -87,9 +87,11 @@ type Part struct {
 	Strip      int               `toml:"strip"`   // leading folders to drop
 	Bin        map[string]string `toml:"bin"`
 	Executable []string          `toml:"executable"`
-	Build      string            `toml:"build"`   // package to build from a Go module; "" for what is unpacked as it is
-	Builder    string            `toml:"builder"` // toolchain and version that builds it: "go 1.24.6"
-	Sums       []string          `toml:"sums"`    // modules that went into the build, with their h1; known with the tree
+	Build      string            `toml:"build"`    // package to build from a Go module; "" for what is unpacked as it is
+	Builder    string            `toml:"builder"`  // toolchain and version that builds it: "go 1.24.6"
+	Packages   []string          `toml:"packages"` // an npm tool's tree: "PLACE PATH DIGEST", sorted
+	Scripts    []string          `toml:"scripts"`  // its packages that would run a script on installing
+	Sums       []string          `toml:"sums"`     // modules that went into the build, with their h1; known with the tree
 }
 
 // PartOn is a part with the names it goes by.
@@ -170,6 +172,7 @@ func (l *Lock) facts() canon.Map {
 					"path": p.Path, "version": p.Version, "format": p.Format, "size": p.Size, "digest": p.Digest,
 					"tree": p.Tree, "prefix": p.Prefix, "strip": p.Strip, "bin": p.Bin, "executable": p.Executable,
 					"build": p.Build, "builder": p.Builder, "sums": p.Sums,
+					"packages": p.Packages, "scripts": p.Scripts,
 				})
 			}
 			on[platform] = group
@@ -296,7 +299,11 @@ func appendTables(b []byte, path string, table canon.Map) []byte {
 			for i, s := range v {
 				quoted[i] = quote(s)
 			}
-			b = append(b, key(name)+" = ["+strings.Join(quoted, ", ")+"]\n"...)
+			line := "[" + strings.Join(quoted, ", ") + "]"
+			if len(line) > 100 { // one fact a line
+				line = "[\n  " + strings.Join(quoted, ",\n  ") + ",\n]"
+			}
+			b = append(b, key(name)+" = "+line+"\n"...)
 		}
 	}
 	for _, name := range Sorted(table) {

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
+	"strings"
 
 	"trammel.example/trammel/internal/core/card"
 	"trammel.example/trammel/internal/core/declare"
@@ -12,11 +14,16 @@ import (
 	"trammel.example/trammel/internal/core/version"
 )
 
-// build is the way to have a command of a Go module: there is no card, and the
-// declaration's own go toolchain builds it.
+// build is the way to have a tool that no card describes: a command of a Go
+// module, which the declaration's own go toolchain builds, or a package of npm with
+// its whole tree.
 func (r *resolver) build(t declare.Toolchain) (choice, error) {
+	if r.kind(t.From) == "npm" {
+		c := &card.Card{Name: t.Name, From: []card.From{{Kind: "npm", Package: t.Package, Build: true, Parts: []card.Part{{Name: t.Name}}}}}
+		return choice{c, c.From[0], t.From}, nil
+	}
 	if r.kind(t.From) != "gomod" {
-		return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("package is for tools from a source of kind gomod, and %q is of kind %s", t.From, r.kind(t.From))}}
+		return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("package is for tools from a source of kind gomod or npm, and %q is of kind %s", t.From, r.kind(t.From))}}
 	}
 	command := path.Base(t.Package)
 	if regexp.MustCompile(`^v[0-9]+$`).MatchString(command) { // …/weirstamp/v2
@@ -29,10 +36,14 @@ func (r *resolver) build(t declare.Toolchain) (choice, error) {
 	return choice{c, c.From[0], t.From}, nil
 }
 
-// builder is the locked toolchain that builds what a way needs built, "" for what
-// is unpacked as it is.
-func (r *resolver) builder(way choice) (string, error) {
-	if !way.from.Build {
+// builder is what besides the archives decides a built part: the locked toolchain
+// that builds it, or the install scripts that may run. "" for what is unpacked as
+// it is.
+func (r *resolver) builder(t declare.Toolchain, way choice) (string, error) {
+	if len(t.Scripts) > 0 {
+		return "scripts " + strings.Join(slices.Sorted(slices.Values(t.Scripts)), " "), nil
+	}
+	if !way.from.Build || way.from.Kind != "gomod" {
 		return "", nil
 	}
 	golang, ok := r.locked["go"]

@@ -245,7 +245,7 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 		return lock.Item{}, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%q is not a version of %s (%s versions)", bad, t.Name, scheme)}}
 	}
 	old, had := r.o.Old.Items[t.Name]
-	builder, err := r.builder(way)
+	builder, err := r.builder(t, way)
 	if err != nil {
 		return lock.Item{}, err
 	}

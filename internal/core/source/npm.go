@@ -41,11 +41,21 @@ type npmDocument struct {
 	Name     string                `json:"name"`
 	Versions map[string]npmVersion `json:"versions"`
 	Time     map[string]any        `json:"time"` // RFC 3339 texts; other values are ignored
+	Tags     map[string]string     `json:"dist-tags"`
 }
 
 type npmVersion struct {
-	Engines any `json:"engines"` // an object; very old packages have arrays
-	Dist    struct {
+	Engines       any                                `json:"engines"` // an object; very old packages have arrays
+	Bin           any                                `json:"bin"`     // an object or a path
+	Dependencies  map[string]string                  `json:"dependencies"`
+	Optional      map[string]string                  `json:"optionalDependencies"`
+	Peers         map[string]string                  `json:"peerDependencies"`
+	PeersMeta     map[string]struct{ Optional bool } `json:"peerDependenciesMeta"`
+	OS            any                                `json:"os"` // lists, or one word
+	CPU           any                                `json:"cpu"`
+	Libc          any                                `json:"libc"`
+	InstallScript bool                               `json:"hasInstallScript"`
+	Dist          struct {
 		Tarball   string `json:"tarball"`
 		Integrity string `json:"integrity"`
 		Shasum    string `json:"shasum"`
@@ -139,6 +149,10 @@ func (n *npm) Parts(ctx context.Context, from card.From, v string, p platform.Pl
 	main, err := n.document(ctx, from.Package)
 	if err != nil {
 		return nil, time.Time{}, err
+	}
+	if from.Build {
+		part, err := n.treePart(ctx, from, v, p, asOf)
+		return map[string]lock.Part{from.Parts[0].Name: part}, main.published(v), err
 	}
 	out := map[string]lock.Part{}
 	for _, rule := range from.Parts {

@@ -44,6 +44,7 @@ type Rules struct {
 	Strip      int      // leading folders to drop
 	Executable []string // paths and globs of files that must be executable
 	HashZip    bool     // zip: compute the h1 digest of the module
+	Open       bool     // leave the folders writable: more will be put into them
 }
 
 // Refused is an archive that does what no honest archive does.
@@ -350,6 +351,9 @@ func (w *writer) finish() (tree.Manifest, error) {
 		full := filepath.Join(w.root, filepath.FromSlash(dir))
 		if !used && dir != "." {
 			w.entries = append(w.entries, tree.Entry{Type: tree.EmptyDir, Path: dir})
+		}
+		if w.rules.Open {
+			continue
 		}
 		if err := os.Chmod(full, 0o555); err != nil {
 			return nil, err
