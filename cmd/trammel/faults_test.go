@@ -63,6 +63,7 @@ func TestAsksThatNothingSatisfies(t *testing.T) {
 	}{
 		{"unknown tool", `nod = "22"`, []string{"trammel.toml:4:1", `no card is known for a tool named "nod"`, `Did you mean "node"?`}},
 		{"impossible version", `go = "1.23"`, []string{"trammel.toml:4:6", `no version of go satisfies "1.23"`, "1.22.9 and 1.24.5"}},
+		{"a contradiction", `go = ">=1.24, <1.22"`, []string{"trammel.toml:4:6", "contradicts itself: no version is both >=1.24 and <1.22"}},
 		{"only a pre-release", `go = "1.25"`, []string{`no version of go satisfies "1.25"`}},
 		{"not a version of its scheme", `go = "1.24.6.7"`, []string{"is not a version of go"}},
 		{"from a source that has no such thing", `go = { version = "1.24", from = "npm" }`, []string{`go is not to be had from "npm"`, "gomod"}},

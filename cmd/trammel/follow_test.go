@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"trammel.example/trammel/internal/standin"
 )
 
 // walker is a shell that follows folders, with two projects and a folder with none.
@@ -26,8 +28,17 @@ func newWalker(t *testing.T, shell, before string) *walker {
 	if err != nil {
 		t.Skipf("%s is not installed", shell)
 	}
-	s := registry(t)
+	return walkerOn(t, shell, path, before, registry(t), nil)
+}
+
+// walkerOn is a walker whose projects get their tools from a stand-in, or from the
+// registries of the machine when there is none; home shares what is fitted.
+func walkerOn(t *testing.T, shell, path, before string, s *standin.Server, home *hut) *walker {
+	t.Helper()
 	weir := newHut(t, s, goAndNode)
+	if home != nil {
+		weir.home, weir.env = home.home, home.env
+	}
 	old := newHut(t, s, strings.NewReplacer(`"1.24"`, `"1.22"`, `"22"`, `"18"`, `"heronweir"`, `"heronweir-archive"`, "fish-per-hour", "it's \\\"two\\\"  words $HOME").Replace(goAndNode))
 	odd := filepath.Join(filepath.Dir(old.dir), "the weir's archive")
 	if err := os.Rename(old.dir, odd); err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -137,6 +138,81 @@ func settingsOf(t *testing.T) (env []string) {
 		env = append(env, name+"="+string(bytes.TrimSpace(out)))
 	}
 	return env
+}
+
+func TestLiveShellsFollowFolders(t *testing.T) {
+	home := liveHut(t)
+	user := filepath.Dir(home.home)
+	home.env = append(append(home.env, settingsOf(t)...), "HOME="+user, "TERM=xterm", "HISTFILE=")
+	for _, shell := range []string{"bash", "zsh", "fish"} {
+		path, err := exec.LookPath(shell)
+		if err != nil {
+			t.Logf("%s is not installed", shell)
+			continue
+		}
+		w := walkerOn(t, shell, path, "", nil, home)
+		quoted := "'" + strings.ReplaceAll(w.old.dir, "'", `'\''`) + "'"
+		if shell == "fish" {
+			quoted = "'" + strings.ReplaceAll(w.old.dir, "'", `\'`) + "'"
+		}
+		snapshot := "env | grep -v -e '^_=' -e '^OLDPWD=' -e '^PWD=' | sort > "
+		first, last := filepath.Join(w.none, "first"), filepath.Join(w.none, "last")
+		w.does(snapshot + first)
+		w.does("cd " + w.weir.dir)
+		w.matches("go version; node --version", "go1.24.", "v22.")
+		w.does("cd " + quoted)
+		w.matches("go version; node --version", "go1.22.", "v18.")
+		w.does("cd " + w.weir.dir)
+		w.matches("go version; node --version", "go1.24.", "v22.")
+		w.does("cd " + w.none)
+		w.does(snapshot + last)
+		a, _ := os.ReadFile(first)
+		b, err := os.ReadFile(last)
+		if err != nil || !bytes.Equal(a, b) || len(a) == 0 {
+			t.Errorf("%s: the environment is not what it was:\n%s\n---\n%s", shell, a, b)
+		}
+	}
+}
+
+func (w *walker) matches(command string, words ...string) {
+	w.t.Helper()
+	out := w.does(command)
+	for _, word := range words {
+		if !strings.Contains(out, word) {
+			w.t.Errorf("%s: %s prints %q, without %q", w.shell, command, out, word)
+		}
+	}
+}
+
+func TestLiveToolsFromSourceAndWithTrees(t *testing.T) {
+	h := liveHut(t)
+	h.write("trammel.toml", `format = 1
+project = "heronweir"
+[toolchain]
+go       = "1.24"
+node     = "22"
+stringer = { version = "0.30", from = "gomod", package = "golang.org/x/tools/cmd/stringer" }
+eslint   = { version = "9", from = "npm", package = "eslint" }
+`)
+	h.ok("lock")
+	h.ok("fit")
+	if out := h.ok("run", "--", "eslint", "--version"); !strings.HasPrefix(out, "v9.") {
+		t.Errorf("eslint: %s", out)
+	}
+	if o := h.try("run", "--", "stringer", "-help"); !strings.Contains(o.err, "Usage of stringer") {
+		t.Errorf("stringer: %s%s", o.out, o.err)
+	}
+	h.ok("verify", "--deep")
+	lock := h.read("trammel.lock")
+	if !strings.Contains(lock, "golang.org/x/mod v") || strings.Count(lock, "node_modules/") < 50 {
+		t.Errorf("the lock does not hold what went in:\n%s", lock)
+	}
+	// The tree of npm packages is found by the real node, from another folder.
+	h.write("lane.js", "const unused = 1\n")
+	h.write("eslint.config.mjs", "export default [{ rules: { 'no-unused-vars': 'error' } }]\n")
+	if o := h.try("run", "--", "eslint", "lane.js"); o.code != 1 || !strings.Contains(o.out, "no-unused-vars") {
+		t.Errorf("eslint finds nothing: %d\n%s%s", o.code, o.out, o.err)
+	}
 }
 
 func TestLiveOtherBuiltinCards(t *testing.T) {

@@ -3,12 +3,15 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/environ"
 	"trammel.example/trammel/internal/core/fault"
 	"trammel.example/trammel/internal/core/lock"
 	"trammel.example/trammel/internal/core/project"
@@ -43,7 +46,17 @@ func showOne(ctx context.Context, s *ui.Screen, p *project.Project, name string)
 	for _, t := range p.Declaration.Toolchains {
 		if t.Name == name {
 			found = true
-			showTool(s, p, t)
+			l, err := lock.Read(p.Declaration.Dir)
+			showTool(s, p, t, l, err)
+		}
+	}
+	if p.Overlay != nil {
+		for _, t := range p.Overlay.Toolchains {
+			if t.Name == name {
+				found = true
+				l, err := p.OverlayLock()
+				showTool(s, p, t, l, err)
+			}
 		}
 	}
 	if x, ok := p.Declaration.Step(name); ok {
@@ -66,9 +79,8 @@ func showOne(ctx context.Context, s *ui.Screen, p *project.Project, name string)
 	return nil
 }
 
-func showTool(s *ui.Screen, p *project.Project, t declare.Toolchain) {
+func showTool(s *ui.Screen, p *project.Project, t declare.Toolchain, l *lock.Lock, err error) {
 	facts := []fact{{"asked for", fmt.Sprintf("%s   (%s:%d)", t.Ask, t.Place.File, t.Place.Line)}}
-	l, err := lock.Read(p.Declaration.Dir)
 	if err != nil {
 		printFacts(s, t.Name, "toolchain", append(facts, fact{"locked", "no: " + firstLine(err)}))
 		return
@@ -92,7 +104,30 @@ func showTool(s *ui.Screen, p *project.Project, t declare.Toolchain) {
 	for _, name := range lock.Sorted(item.Variables) {
 		facts = append(facts, fact{"sets", name + "=" + item.Variables[name]})
 	}
+	facts = append(facts, fact{"without it", withoutTool(p, l, t.Name)})
 	printFacts(s, t.Name, "toolchain", facts)
+}
+
+// withoutTool says what a tool's commands would be if it were not declared.
+func withoutTool(p *project.Project, l *lock.Lock, tool string) string {
+	var out []string
+	for _, part := range l.PartsOn(p.Platform) {
+		if part.Item != tool {
+			continue
+		}
+		for _, command := range lock.Sorted(part.Bin) {
+			host := environ.FindHost(command, os.Getenv("PATH"))
+			switch {
+			case host == "":
+				out = append(out, command+" would not be there")
+			case p.Declaration.Isolation == declare.Clean && !slices.Contains(p.HostCommands(), command):
+				out = append(out, fmt.Sprintf("%s would not be there; the host's %s is hidden", command, host))
+			default:
+				out = append(out, command+" would be the host's "+host)
+			}
+		}
+	}
+	return strings.Join(out, "\n")
 }
 
 func showStep(ctx context.Context, s *ui.Screen, p *project.Project, x declare.Step) {

@@ -364,6 +364,10 @@ func nothing(t declare.Toolchain, way choice, scheme version.Scheme, asOf time.T
 		near := slices.DeleteFunc([]string{below, above}, func(v string) bool { return v == "" })
 		do = "The nearest there are: " + strings.Join(near, " and ") + "."
 	}
+	if low, high := t.Ask.Contradiction(scheme); low != "" {
+		what = fmt.Sprintf("the ask for %s contradicts itself: no version is both %s and %s", t.Name, low, high)
+		do = ""
+	}
 	if len(allowed) > 0 {
 		what += " and was there on " + asOf.UTC().Format(time.DateOnly)
 		do = "The oldest that satisfies it: " + allowed[len(allowed)-1].Version + "."

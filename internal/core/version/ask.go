@@ -130,6 +130,23 @@ func hasPrefix(v, prefix string) bool {
 	return ok && (rest == "" || !isDigit(rest[0]))
 }
 
+// Contradiction names two bounds of the ask that no version can meet together, or
+// returns "".
+func (a Ask) Contradiction(s Scheme) (low, high string) {
+	for _, x := range a.bounds {
+		for _, y := range a.bounds {
+			if !strings.HasPrefix(x.op, ">") && x.op != "=" || !strings.HasPrefix(y.op, "<") && y.op != "=" {
+				continue
+			}
+			c := s.Compare(x.version, y.version)
+			if c > 0 || c == 0 && (x.op == ">" || y.op == "<") {
+				return x.op + x.version, y.op + y.version
+			}
+		}
+	}
+	return "", ""
+}
+
 // Best picks the newest version that the ask allows.
 func (a Ask) Best(s Scheme, versions []string) (best string, found bool) {
 	for _, v := range versions {
