@@ -139,7 +139,7 @@ func (b *workshop) build() error {
 	}
 	b.project = b.path("heronweir")
 	b.env = append(os.Environ(), "TRAMMEL_HOME="+b.path("home"))
-	for _, args := range [][]string{{"lock"}, {"fit"}} {
+	for _, args := range [][]string{{"lock"}, {"fit", "--approve"}} {
 		if err := b.run(b.program, args...)(); err != nil {
 			return err
 		}
@@ -178,6 +178,15 @@ func (b *workshop) rows() ([]row, error) {
 		{"trammel fit, nothing to do", "Go hello", 3, 40, b.run(b.program, "fit"), hello},
 		{"trammel show", "Go hello", 3, 40, b.run(b.program, "show"), hello},
 	}
+	prompts, err := b.prompts()
+	if err != nil {
+		return nil, err
+	}
+	growth, err := b.growth()
+	if err != nil {
+		return nil, err
+	}
+	rows = append(append(rows, prompts...), growth...)
 	toolchain, err := exec.Command("go", "env", "GOROOT").Output()
 	if err != nil {
 		return nil, err
@@ -219,6 +228,32 @@ func (b *workshop) rows() ([]row, error) {
 		rows = append(rows, row{x.name, x.command, 1, 7, ours, other})
 	}
 	return rows, nil
+}
+
+// prompts measures a shell that follows folders: prompts where nothing changed, and
+// coming into a project.
+func (b *workshop) prompts() ([]row, error) {
+	hook, err := exec.Command(b.program, "follow", "bash").Output()
+	if err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(b.path("hook.sh"), hook, 0o644); err != nil {
+		return nil, err
+	}
+	// The first prompt comes into the project; 200 more find nothing changed.
+	lines := "cd " + b.project + "\n" + strings.Repeat("true\n", 200)
+	shell := func(rc string) func() error {
+		return func() error {
+			cmd := exec.Command("bash", "--noprofile", "--rcfile", rc, "-i")
+			cmd.Dir, cmd.Env, cmd.Stdin = b.root, b.env, strings.NewReader(lines)
+			return cmd.Run()
+		}
+	}
+	enter := fmt.Sprintf("__trammel_keep() { :; }; eval \"$(%s follow --enter %s --of $$ bash)\"", b.program, b.project)
+	return []row{
+		{"200 prompts where nothing changed, and a switch", "the same without following", 0, 15, shell(b.path("hook.sh")), shell("/dev/null")},
+		{"coming into a project", "bash -c true", 0, 40, b.run("bash", "-c", enter), b.run("bash", "-c", "true")},
+	}, nil
 }
 
 // pack writes one tree as a zip and as a gzipped tar archive.

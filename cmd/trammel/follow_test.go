@@ -136,6 +136,12 @@ func TestAShellFollowsItsFolders(t *testing.T) {
 			w.say("sh -c 'exit 3'")
 			w.expect("echo $SEEN", "3")
 
+			// A declaration that comes or goes where the shell already is.
+			w.does("mkdir " + w.none + "/new; cd " + w.none + "/new")
+			w.does("cp " + w.weir.dir + "/trammel.toml .")
+			w.hears("heronweir: there is no trammel.lock yet. Make it: trammel lock")
+			w.does("rm trammel.toml")
+
 			w.does("cd " + w.none)
 			w.expect("echo $WEIR_UNITS", "not exported")
 			w.expect("echo $GOBIN", "/host/bin")

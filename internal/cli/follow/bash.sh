@@ -1,6 +1,6 @@
 # Trammel: this shell follows the folders of projects. At a prompt it runs no
 # process unless it came into another project or one of its files changed.
-__trammel_root= __trammel_undo= __trammel_stamp=NEVER
+__trammel_root= __trammel_undo= __trammel_pwd= __trammel_stamp=NEVER
 __trammel_watch=()
 __trammel_keep() {
   case $__trammel_exports in
@@ -14,8 +14,20 @@ __trammel_leave() {
   [ -z "$__trammel_undo" ] || { eval "$__trammel_undo"; hash -r; }
   __trammel_root= __trammel_undo= __trammel_watch=()
 }
+__trammel_same() {
+  [ "$PWD" = "$__trammel_pwd" ] || return 1
+  if [ -z "$__trammel_root" ]; then [ ! -f trammel.toml ]; return; fi
+  [ -f "$__trammel_root/trammel.toml" ] || return 1
+  local file
+  for file in "${__trammel_watch[@]+"${__trammel_watch[@]}"}"; do
+    [ "$file" -nt "$__trammel_stamp" ] && return 1
+  done
+  return 0
+}
 __trammel_prompt() {
+  if __trammel_same; then return 0; fi
   local dir=$PWD root= file
+  __trammel_pwd=$PWD
   while :; do
     if [ -f "$dir/trammel.toml" ]; then root=${dir:-/}; break; fi
     [ -n "$dir" ] || break

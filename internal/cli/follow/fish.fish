@@ -4,6 +4,7 @@ set -g __trammel_root
 set -g __trammel_names
 set -g __trammel_watch
 set -g __trammel_stamp NEVER
+set -g __trammel_pwd
 function __trammel_keep
     set -ga __trammel_names $argv[1]
     if set -qgx $argv[1]
@@ -36,7 +37,21 @@ function __trammel_leave
     set -g __trammel_root
     set -g __trammel_watch
 end
+function __trammel_same
+    test "$PWD" = "$__trammel_pwd"; or return 1
+    if test -z "$__trammel_root"
+        not test -f trammel.toml
+        return
+    end
+    test -f "$__trammel_root/trammel.toml"; or return 1
+    for file in $__trammel_watch
+        test $file -nt $__trammel_stamp; and return 1
+    end
+    return 0
+end
 function __trammel_prompt --on-event fish_prompt
+    __trammel_same; and return 0
+    set -g __trammel_pwd $PWD
     set -l dir $PWD
     set -l root
     while true

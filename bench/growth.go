@@ -1,0 +1,98 @@
+package main
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"trammel.example/trammel/internal/standin"
+)
+
+// growth measures how the everyday commands grow with what is declared: a catalog
+// of 10, 100 and 1,000 tools, and projects that declare 2, 20 and 200 of them. The
+// floor of each row is the same command on a tenth; linear is 10×.
+func (b *workshop) growth() ([]row, error) {
+	sizes := []int{10, 100, 1000}
+	for _, n := range sizes {
+		if err := b.catalog(n); err != nil {
+			return nil, err
+		}
+		if err := b.declare(n); err != nil {
+			return nil, err
+		}
+	}
+	var rows []row
+	for i, n := range sizes[1:] {
+		small, large := b.inside(sizes[i]), b.inside(n)
+		for _, args := range [][]string{{"lock"}, {"lock", "--renew"}, {"fit"}, {"show"}, {"run", "--", "true"}} {
+			rows = append(rows, row{
+				fmt.Sprintf("trammel %s, %d of %d tools", strings.Join(args, " "), n/5, n), fmt.Sprintf("%d of %d", sizes[i]/5, sizes[i]),
+				10, 15, large(args), small(args),
+			})
+		}
+	}
+	return rows, nil
+}
+
+// inside runs the program in the project with a catalog of n tools.
+func (b *workshop) inside(n int) func(args []string) func() error {
+	dir := b.path(fmt.Sprintf("project-%d", n))
+	return func(args []string) func() error {
+		return b.run(b.program, append([]string{"--dir", dir}, args...)...)
+	}
+}
+
+// catalog writes a catalog of n tiny tools in three versions each.
+func (b *workshop) catalog(n int) error {
+	root := b.path(fmt.Sprintf("catalog-%d", n))
+	index := "format = 1\n"
+	for i := range n {
+		name := fmt.Sprintf("tool-%d", i)
+		card := fmt.Sprintf("about = \"Tool number %d\"\n[[from]]\nkind = \"catalog\"\n[[from.part]]\nbin = { %s = \"bin/%s\" }\n", i, name, name)
+		list := ""
+		for v := range 3 {
+			archive := standin.TarGz(standin.File{Name: "bin/" + name, Content: fmt.Sprintf("#!/bin/sh\necho %s 1.%d\n", name, v), Mode: 0o755})
+			path := fmt.Sprintf("files/%s-1.%d.tar.gz", name, v)
+			if err := put(filepath.Join(root, path), archive); err != nil {
+				return err
+			}
+			list += fmt.Sprintf("[[release]]\nversion = \"1.%d\"\n[[release.part]]\nplatform = \"any\"\npath = %q\nsize = %d\nsha256 = \"%x\"\n", v, path, len(archive), sha256.Sum256(archive))
+		}
+		for _, x := range []struct{ path, text string }{{"cards/" + name + ".toml", card}, {"releases/" + name + ".toml", list}} {
+			if err := put(filepath.Join(root, x.path), []byte(x.text)); err != nil {
+				return err
+			}
+		}
+		index += fmt.Sprintf("[tool.%s]\ncard = \"cards/%s.toml\"\ncard-sha256 = \"%x\"\nreleases = \"releases/%s.toml\"\nreleases-sha256 = \"%x\"\n",
+			name, name, sha256.Sum256([]byte(card)), name, sha256.Sum256([]byte(list)))
+	}
+	return put(filepath.Join(root, "catalog.toml"), []byte(index))
+}
+
+// declare writes, locks and fits a project that has a fifth of a catalog.
+func (b *workshop) declare(n int) error {
+	text := fmt.Sprintf("format = 1\nproject = \"heronweir\"\n[source.hut]\nkind = \"catalog\"\nurl = \"../catalog-%d\"\n[toolchain]\n", n)
+	for i := range n / 5 {
+		text += fmt.Sprintf("tool-%d = \"1\"\n", i*5)
+	}
+	dir := b.path(fmt.Sprintf("project-%d", n))
+	if err := put(filepath.Join(dir, "trammel.toml"), []byte(text)); err != nil {
+		return err
+	}
+	run := b.inside(n)
+	for _, args := range [][]string{{"lock"}, {"fit", "--approve"}} {
+		if err := run(args)(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func put(path string, content []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(path, content, 0o644)
+}
