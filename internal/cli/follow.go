@@ -22,8 +22,7 @@ import (
 	"trammel.example/trammel/internal/core/setup"
 )
 
-// The integrations. PROGRAM stands for this program, quoted, and NEVER for the
-// path of a file that is not there.
+// The integrations. PROGRAM stands for this program, quoted.
 var (
 	//go:embed follow/bash.sh
 	followBash string
@@ -71,7 +70,7 @@ func followAction(ctx context.Context, c *cli.Command) error {
 	if shell == "fish" {
 		quote = quoteFish
 	}
-	fmt.Print(strings.NewReplacer("PROGRAM", quote(self), "NEVER", quote("/nowhere/never")).Replace(text))
+	fmt.Print(strings.ReplaceAll(text, "PROGRAM", quote(self)))
 	return nil
 }
 
@@ -91,7 +90,7 @@ func enter(ctx context.Context, root, shell string, pid int) string {
 		w.remark(err.Error())
 		return w.text.String()
 	}
-	w.assign("__trammel_stamp", stamp)
+	w.stamp = stamp
 	sweepFollowers(filepath.Dir(stamp))
 	p, err := project.Open(root, bay.Main)
 	if err != nil {
@@ -109,6 +108,7 @@ func enter(ctx context.Context, root, shell string, pid int) string {
 type follower struct {
 	shell string
 	name  string // of the project, once it is known
+	stamp string // what is newer has changed since
 	text  strings.Builder
 }
 
@@ -163,24 +163,23 @@ func (w *follower) quote(s string) string {
 	return quotePosix(s)
 }
 
-func (w *follower) assign(name, value string) {
-	if w.shell == "fish" {
-		fmt.Fprintf(&w.text, "set -g %s %s\n", name, w.quote(value))
-		return
-	}
-	fmt.Fprintf(&w.text, "%s=%s\n", name, w.quote(value))
-}
-
+// watch tells the shell which files, the declaration first, make it ask again: when
+// one of them is newer than the stamp, or the declaration is gone.
 func (w *follower) watch(files ...string) {
 	var quoted []string
 	for _, f := range files {
 		quoted = append(quoted, w.quote(f))
 	}
 	if w.shell == "fish" {
-		fmt.Fprintf(&w.text, "set -g __trammel_watch %s\n", strings.Join(quoted, " "))
+		fmt.Fprintf(&w.text, "set -g __trammel_stamp %s\nset -g __trammel_watch %s\n", w.quote(w.stamp), strings.Join(quoted, " "))
 		return
 	}
-	fmt.Fprintf(&w.text, "__trammel_watch=(%s)\n", strings.Join(quoted, " "))
+	// One compound test costs a prompt a fraction of a loop.
+	tests := "! -f " + quoted[0]
+	for _, f := range quoted {
+		tests += " || " + f + " -nt " + w.quote(w.stamp)
+	}
+	fmt.Fprintf(&w.text, "__trammel_changed() { [[ %s ]]; }\n", tests)
 }
 
 // export keeps what a variable was and gives it its value.

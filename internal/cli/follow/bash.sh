@@ -1,7 +1,7 @@
 # Trammel: this shell follows the folders of projects. At a prompt it runs no
 # process unless it came into another project or one of its files changed.
-__trammel_root= __trammel_undo= __trammel_pwd= __trammel_stamp=NEVER
-__trammel_watch=()
+__trammel_root= __trammel_undo= __trammel_pwd=
+__trammel_changed() { [[ -f trammel.toml ]]; }
 __trammel_keep() {
   case $__trammel_exports in
     *"declare -x $1="*|*"declare -x $1"$'\n'*) printf -v __trammel_word 'export %s=%q;' "$1" "${!1}" ;;
@@ -12,34 +12,19 @@ __trammel_keep() {
 }
 __trammel_leave() {
   [ -z "$__trammel_undo" ] || { eval "$__trammel_undo"; hash -r; }
-  __trammel_root= __trammel_undo= __trammel_watch=()
-}
-__trammel_same() {
-  [ "$PWD" = "$__trammel_pwd" ] || return 1
-  if [ -z "$__trammel_root" ]; then [ ! -f trammel.toml ]; return; fi
-  [ -f "$__trammel_root/trammel.toml" ] || return 1
-  local file
-  for file in "${__trammel_watch[@]+"${__trammel_watch[@]}"}"; do
-    [ "$file" -nt "$__trammel_stamp" ] && return 1
-  done
-  return 0
+  __trammel_root= __trammel_undo=
+  __trammel_changed() { [[ -f trammel.toml ]]; }
 }
 __trammel_prompt() {
-  if __trammel_same; then return 0; fi
-  local dir=$PWD root= file
+  if [[ $PWD == "$__trammel_pwd" ]] && ! __trammel_changed; then return 0; fi
+  local dir=$PWD root=
   __trammel_pwd=$PWD
   while :; do
     if [ -f "$dir/trammel.toml" ]; then root=${dir:-/}; break; fi
     [ -n "$dir" ] || break
     dir=${dir%/*}
   done
-  if [ "$root" = "$__trammel_root" ]; then
-    [ -n "$root" ] || return 0
-    for file in "${__trammel_watch[@]+"${__trammel_watch[@]}"}"; do
-      if [ "$file" -nt "$__trammel_stamp" ]; then dir=changed; break; fi
-    done
-    [ "$dir" = changed ] || return 0
-  fi
+  if [ "$root" = "$__trammel_root" ] && { [ -z "$root" ] || ! __trammel_changed; }; then return 0; fi
   __trammel_leave
   [ -n "$root" ] || return 0
   local __trammel_exports __trammel_word

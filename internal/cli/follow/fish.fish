@@ -3,7 +3,7 @@
 set -g __trammel_root
 set -g __trammel_names
 set -g __trammel_watch
-set -g __trammel_stamp NEVER
+set -g __trammel_stamp /nowhere
 set -g __trammel_pwd
 function __trammel_keep
     set -ga __trammel_names $argv[1]
