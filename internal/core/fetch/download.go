@@ -62,7 +62,7 @@ func (c *Client) Archive(ctx context.Context, folder string, d Download) (string
 	}
 	defer release()
 	done := event.Task(ctx, "fetch "+d.Name)
-	err = c.fetchPartial(ctx, path+".partial", d)
+	err = c.fetchPartial(ctx, path+".partial", d, true)
 	if err == nil {
 		err = os.Rename(path+".partial", path)
 	} else if ctx.Err() == nil {
@@ -149,9 +149,9 @@ func (d Download) check(n int64, h hash.Hash) error {
 	return nil
 }
 
-// fetchPartial downloads into a partial file, carrying on where an earlier try
-// or process left off.
-func (c *Client) fetchPartial(ctx context.Context, partial string, d Download) error {
+// fetchPartial downloads into a partial file, carrying on where an earlier try or
+// process left off when resume is set.
+func (c *Client) fetchPartial(ctx context.Context, partial string, d Download, resume bool) error {
 	f, err := os.OpenFile(partial, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return err
@@ -182,7 +182,7 @@ func (c *Client) fetchPartial(ctx context.Context, partial string, d Download) e
 		return err
 	}
 	validator := readValidator(partial)
-	if have > 0 && (validator == "" || d.Size > 0 && have > d.Size) {
+	if have > 0 && (!resume || validator == "" || d.Size > 0 && have > d.Size) {
 		if err := restart(); err != nil {
 			return err
 		}
@@ -191,11 +191,11 @@ func (c *Client) fetchPartial(ctx context.Context, partial string, d Download) e
 	if d.Size > 0 {
 		limit = d.Size
 	}
-	fresh := have == 0
+	pieced := have > 0 // whether the bytes come from more than one answer
 	err = c.retry(ctx, func() (bool, error) {
 		start := have
 		header := http.Header{}
-		if have > 0 && (d.Size == 0 || have < d.Size) {
+		if have > 0 && resume && (d.Size == 0 || have < d.Size) {
 			header.Set("Range", "bytes="+strconv.FormatInt(have, 10)+"-")
 			header.Set("If-Range", validator)
 		}
@@ -220,6 +220,7 @@ func (c *Client) fetchPartial(ctx context.Context, partial string, d Download) e
 				validator = ""
 				return false, io.ErrUnexpectedEOF
 			}
+			pieced = true
 			if total == 0 {
 				total = whole
 			}
@@ -288,9 +289,9 @@ func (c *Client) fetchPartial(ctx context.Context, partial string, d Download) e
 	if errors.As(err, &lies) || errors.As(err, &wrong) {
 		os.Remove(partial)
 		os.Remove(partial + ".validator")
-		if errors.As(err, &wrong) && !fresh {
-			// The wrong bytes may come from the part that an earlier run left.
-			return c.fetchPartial(ctx, partial, d)
+		if errors.As(err, &wrong) && pieced && resume {
+			// One of the pieces may be wrong: once more, in one piece.
+			return c.fetchPartial(ctx, partial, d, false)
 		}
 	}
 	return err

@@ -1,0 +1,140 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+// Whatever a service prints, the lines that are kept are whole, in order and
+// without a gap, across every rotation.
+func TestAFloodIsRotatedWithoutLosingALine(t *testing.T) {
+	dir := t.TempDir()
+	w, err := openLog(LogPath(dir, "lane"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const lines = 400_000
+	r, pipe := io.Pipe()
+	go func() {
+		for i := range lines {
+			fmt.Fprintf(pipe, "passing number %d of a long and busy day at the ladder\n", i)
+		}
+		pipe.Close()
+	}()
+	w.keep("out", r)
+	w.close()
+	files, _ := filepath.Glob(filepath.Join(dir, "lane.log*"))
+	if len(files) < 3 || len(files) > logFiles {
+		t.Errorf("%d files: %v", len(files), files)
+	}
+	for _, f := range files {
+		if info, _ := os.Stat(f); info.Size() > logSize+1024 {
+			t.Errorf("%s has %d bytes", f, info.Size())
+		}
+	}
+	kept, err := ReadLog(dir, "lane", 0, time.Time{})
+	if err != nil || len(kept) == 0 {
+		t.Fatal(err, len(kept))
+	}
+	first := lines - len(kept)
+	for i, l := range kept {
+		if want := fmt.Sprintf("passing number %d of a long and busy day at the ladder", first+i); l.Text != want || l.Stream != "out" {
+			t.Fatalf("line %d is %q, not %q", i, l.Text, want)
+		}
+	}
+}
+
+func TestOddOutputIsKept(t *testing.T) {
+	dir := t.TempDir()
+	w, err := openLog(LogPath(dir, "odd"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	long := strings.Repeat("x", 3*maxLine)
+	w.keep("err", strings.NewReader("no end of line"))
+	w.keep("out", strings.NewReader("windows\r\n\n\x00\xff\n"+long+"\nlast"))
+	w.close()
+	got, err := ReadLog(dir, "odd", 0, time.Time{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var texts []string
+	total := 0
+	for _, l := range got {
+		texts = append(texts, l.Text)
+		total += len(l.Text)
+	}
+	if texts[0] != "no end of line" || texts[1] != "windows" || texts[2] != "" || texts[len(texts)-1] != "last" || total < len(long) {
+		t.Errorf("%d lines, %d bytes", len(texts), total)
+	}
+}
+
+func TestALogThatCannotBeWrittenIsCountedAndBlocksNobody(t *testing.T) {
+	w := &logWriter{path: filepath.Join(t.TempDir(), "gone", "x.log")} // its folder is not there
+	w.keep("out", strings.NewReader("a\nb\nc\n"))
+	if err := os.MkdirAll(filepath.Dir(w.path), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	w.line("out", []byte("there is room again"))
+	w.close()
+	got, err := ReadLog(filepath.Dir(w.path), "x", 0, time.Time{})
+	if err != nil || len(got) != 2 || got[0].Text != "3 lines could not be kept" || got[1].Text != "there is room again" {
+		t.Errorf("%+v, %v", got, err)
+	}
+}
+
+func TestFollowingALogGoesOnAcrossRotation(t *testing.T) {
+	dir := t.TempDir()
+	w, err := openLog(LogPath(dir, "lane"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.line("out", []byte("before"))
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+	defer cancel()
+	var mu sync.Mutex
+	var seen []string
+	var following sync.WaitGroup
+	following.Go(func() {
+		FollowLog(ctx, dir, "lane", func(l Line) {
+			mu.Lock()
+			defer mu.Unlock()
+			if seen = append(seen, l.Text); l.Text == "end" {
+				cancel()
+			}
+		})
+	})
+	time.Sleep(100 * time.Millisecond) // it starts at the end of the file
+	for i := range 5 {
+		w.line("out", fmt.Appendf(nil, "line %d", i))
+		if i == 2 {
+			time.Sleep(200 * time.Millisecond)
+			w.mu.Lock()
+			w.rotate()
+			w.mu.Unlock()
+		}
+	}
+	w.line("out", []byte("end"))
+	following.Wait()
+	if got := strings.Join(seen, ","); got != "line 0,line 1,line 2,line 3,line 4,end" {
+		t.Errorf("it saw %s", got)
+	}
+}
+
+func TestNamesAreInTheOrderOfTheirNumbers(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		less bool
+	}{{"lane.2", "lane.10", true}, {"lane.10", "lane.9", false}, {"board", "lane.1", true}, {"lane", "lane.1", true}, {"zebra", "lane.10", false}} {
+		if got := compareNames(c.a, c.b) < 0; got != c.less {
+			t.Errorf("%s before %s: %v", c.a, c.b, got)
+		}
+	}
+}
