@@ -140,6 +140,7 @@ func (f Fingerprint) reads(dir string, globs []string) error {
 		if err != nil {
 			return err
 		}
+		found = slices.DeleteFunc(found, neverRead)
 		if len(found) == 0 {
 			f[glob] = "nothing"
 		}
@@ -149,7 +150,7 @@ func (f Fingerprint) reads(dir string, globs []string) error {
 					return err
 				}
 				if d.IsDir() {
-					if d.Name() == ".git" || d.Name() == ".trammel" {
+					if neverRead(d.Name()) {
 						return filepath.SkipDir
 					}
 					return nil
@@ -167,6 +168,12 @@ func (f Fingerprint) reads(dir string, globs []string) error {
 		}
 	}
 	return nil
+}
+
+// neverRead tells whether a path is version control's or Trammel's own.
+func neverRead(path string) bool {
+	words := strings.Split(path, "/")
+	return slices.Contains(words, ".git") || slices.Contains(words, ".trammel")
 }
 
 func sum(path string) (string, error) {
