@@ -28,7 +28,7 @@ reads = ["go.mod", "go.sum"]
 run   = "go run ./cmd/lane"
 needs = ["step.modules"]
 ports = { http = 28800 }
-ready = { http = "/health", within = "300s" }
+ready = { http = "/health", within = "450s" }
 variables = { LANE_LISTEN = "127.0.0.1:@{port.http}" }
 
 [service.board]

@@ -145,7 +145,7 @@ func (h *hut) try(args ...string) outcome {
 	if err := c.Start(); err != nil {
 		h.t.Fatal(err)
 	}
-	guard := time.AfterFunc(2*time.Minute, func() { c.Process.Kill() })
+	guard := time.AfterFunc(8*time.Minute, func() { c.Process.Kill() })
 	defer guard.Stop()
 	err := c.Wait()
 	var exit *exec.ExitError
