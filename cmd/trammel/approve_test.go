@@ -31,7 +31,7 @@ func TestNothingRunsBeforeItIsApproved(t *testing.T) {
 	h := newHut(t, registry(t), wild)
 	h.wary = true
 	h.ok("lock")
-	for _, args := range [][]string{{"fit"}, {"start"}, {"--plain", "start", "lane"}} {
+	for _, args := range [][]string{{"fit"}, {"start"}, {"--plain", "start", "lane"}, {"run", "--", "true"}, {"shell"}, {"do", "greet"}, {"run", "--trial", "go=1.22", "--", "true"}} {
 		h.fails(4, []string{"nobody has approved", "trammel approve"}, args...)
 	}
 	h.fails(4, []string{"step touch", "touch touched-by-step", "routine greet", "variable GREETING", "toolchain go", "1.24.6 from gomod", "nobody is there to ask"}, "approve")
@@ -85,6 +85,15 @@ func TestApprovalIsBoundToTheContent(t *testing.T) {
 			}
 		})
 	}
+	t.Run("somebody's local additions", func(t *testing.T) {
+		h := newHut(t, s, wild)
+		h.wary = true
+		h.ok("lock")
+		h.ok("fit", "--approve")
+		h.write("trammel.local.toml", "[variables]\nLD_PRELOAD = \"./evil.so\"\n")
+		h.ok("lock")
+		h.fails(4, []string{"variable LD_PRELOAD (local) is new"}, "run", "--", "true")
+	})
 	t.Run("words do not count", func(t *testing.T) {
 		h := newHut(t, s, wild)
 		h.wary = true
@@ -118,8 +127,10 @@ func TestAMachineWithoutAPersonApprovesALock(t *testing.T) {
 	h.env = append(env, "TRAMMEL_APPROVE="+out.Lock)
 	h.ok("fit")
 	h.ok("verify")
+	h.ok("run", "--", "true")
 	h.env = env
-	h.fails(4, nil, "do", "greet") // it was for that run alone
+	h.fails(4, nil, "do", "greet") // it was for those runs alone
+	h.fails(4, nil, "run", "--", "true")
 }
 
 func TestApprovalAsksOnATerminal(t *testing.T) {

@@ -53,7 +53,7 @@ func approveAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	subject := approval.Of(p.Declaration, l)
+	subject := approval.Of(p.Declaration, p.Overlay, l)
 	if approval.Check(p.Places, subject, func(string) string { return "" }) == nil {
 		s.Print("%s is approved as it is.", p.Declaration.Project)
 		return nil
@@ -140,7 +140,7 @@ func ask(ctx context.Context, s *ui.Screen) error {
 // consent makes sure that what a command would run is approved, asking where
 // there is somebody to ask.
 func consent(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Project, l *lock.Lock) error {
-	subject := approval.Of(p.Declaration, l)
+	subject := approval.Of(p.Declaration, p.Overlay, l)
 	err := approval.Check(p.Places, subject, os.Getenv)
 	switch {
 	case err == nil:

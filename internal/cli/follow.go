@@ -115,7 +115,7 @@ type follower struct {
 func (w *follower) setup(ctx context.Context, p *project.Project) {
 	l, err := p.Lock()
 	if err == nil {
-		err = approval.Check(p.Places, approval.Of(p.Declaration, l), os.Getenv)
+		err = p.Approved(l)
 	}
 	var plan *project.Plan
 	if err == nil {

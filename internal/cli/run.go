@@ -41,7 +41,7 @@ func runCommand() *cli.Command {
 		ArgsUsage:   "-- COMMAND [ARGUMENT…]",
 		Description: example("trammel run -- go test ./..."),
 		Flags: []cli.Flag{
-			isolationFlag(), trialFlag(),
+			isolationFlag(), trialFlag(), approveFlag(),
 			&cli.BoolFlag{Name: "gaps", Usage: "run it in clean isolation and list every command that it takes from the host"},
 		},
 		StopOnNthArg: &first,
@@ -61,6 +61,9 @@ func planFor(ctx context.Context, c *cli.Command) (*project.Plan, error) {
 		plan, err = trialPlan(ctx, c, trials)
 	} else {
 		plan, err = project.PlanFor(ctx, c.String("dir"), c.String("bay"))
+		if errors.Is(err, fault.NotApproved) {
+			plan, err = approvedPlan(ctx, c)
+		}
 	}
 	if err != nil {
 		return nil, err
@@ -102,11 +105,34 @@ func runAction(ctx context.Context, c *cli.Command) error {
 	return become(plan, dir, "", args)
 }
 
+// approvedPlan asks for consent and compiles the plan that it allows.
+func approvedPlan(ctx context.Context, c *cli.Command) (*project.Plan, error) {
+	p, err := open(c)
+	if err != nil {
+		return nil, err
+	}
+	l, err := p.Lock()
+	if err != nil {
+		return nil, err
+	}
+	if err := consent(ctx, c, screen(c), p, l); err != nil {
+		return nil, err
+	}
+	return p.Plan(ctx)
+}
+
 // trialPlan resolves the declaration with other asks and fits the outcome, all
 // beside the checkout: its declaration, lock and plan stay as they are.
 func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*project.Plan, error) {
 	p, err := openOrNone(c)
 	if err != nil {
+		return nil, err
+	}
+	if l, err := p.Lock(); err == nil { // outside of a project there is nothing to approve
+		if err := consent(ctx, c, screen(c), p, l); err != nil {
+			return nil, err
+		}
+	} else if p.Declaration.File != "" {
 		return nil, err
 	}
 	d := *p.Declaration

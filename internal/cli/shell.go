@@ -21,7 +21,7 @@ func shellCommand() *cli.Command {
 		Usage:       "open your own shell in the environment",
 		Description: example("trammel shell"),
 		Flags: []cli.Flag{
-			isolationFlag(), trialFlag(),
+			isolationFlag(), trialFlag(), approveFlag(),
 			&cli.StringFlag{Name: "login", Usage: "open the shell at `PATH` instead of your own"},
 		},
 		Action: shellAction,

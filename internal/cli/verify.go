@@ -9,7 +9,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/approval"
 	"trammel.example/trammel/internal/core/canon"
 	"trammel.example/trammel/internal/core/fault"
 	"trammel.example/trammel/internal/core/proof"
@@ -39,7 +38,7 @@ func verifyAction(ctx context.Context, c *cli.Command) error {
 	s := screen(c)
 	options := proof.Options{Deep: c.Bool("deep"), Living: os.Environ()}
 	if l, err := p.Lock(); err == nil {
-		options.Approved = approval.Check(p.Places, approval.Of(p.Declaration, l), os.Getenv)
+		options.Approved = p.Approved(l)
 	}
 	report, err := proof.Verify(ctx, p, options)
 	if err != nil {

@@ -40,8 +40,10 @@ type Subject struct {
 	Things map[string]string
 }
 
-// Of collects what a declaration would run and fetch.
-func Of(d *declare.Declaration, l *lock.Lock) Subject {
+// Of collects what a declaration would run and fetch. The additions beside it, which
+// may be nil, count too: they should be the person's own, and a stranger's checkout
+// may bring some all the same.
+func Of(d, overlay *declare.Declaration, l *lock.Lock) Subject {
 	s := Subject{Dir: d.Dir, LockID: l.ID(), Things: map[string]string{}}
 	run := func(name string, r declare.Run) {
 		s.Things[name] = r.String()
@@ -77,6 +79,14 @@ func Of(d *declare.Declaration, l *lock.Lock) Subject {
 	}
 	for name, item := range l.Items {
 		s.Things["toolchain "+name] = item.Version + " from " + item.Source
+	}
+	if overlay != nil {
+		for _, v := range overlay.Variables {
+			s.Things["variable "+v.Name+" (local)"] = v.Value
+		}
+		for _, t := range overlay.Toolchains {
+			s.Things["toolchain "+t.Name+" (local)"] = t.Ask.String()
+		}
 	}
 	s.Things["isolation"] = string(d.Isolation)
 	s.Things["lock"] = s.LockID

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 
+	"trammel.example/trammel/internal/core/approval"
 	"trammel.example/trammel/internal/core/bay"
 	"trammel.example/trammel/internal/core/canon"
 	"trammel.example/trammel/internal/core/declare"
@@ -222,7 +223,8 @@ func (p *Project) Inputs(ctx context.Context, l *lock.Lock) (environ.Inputs, err
 type Plan struct {
 	Format      int                    `json:"format"`
 	Places      place.Places           `json:"places"`
-	Stamps      [5]disk.Stamp          `json:"stamps"` // declaration, lock, ports, additions and their lock
+	Stamps      [6]disk.Stamp          `json:"stamps"`  // approval, declaration, lock, ports, additions and their lock
+	Passing     bool                   `json:"passing"` // approved by the environment alone, for as long as that says so
 	File        string                 `json:"file"`
 	Dir         string                 `json:"dir"`
 	Project     string                 `json:"project"`
@@ -232,7 +234,7 @@ type Plan struct {
 	Routines    map[string]declare.Run `json:"routines"`
 }
 
-const planFormat = 2
+const planFormat = 3
 
 // PlanFile is where the plan of a bay is kept.
 func PlanFile(dir, bayName string) string {
@@ -241,9 +243,10 @@ func PlanFile(dir, bayName string) string {
 
 // stamps are those of the files that a plan is made from; the bay's folder is in
 // the plan itself.
-func stamps(file, ports string) [5]disk.Stamp {
+func stamps(places place.Places, file, ports string) [6]disk.Stamp {
 	dir := filepath.Dir(file)
-	return [5]disk.Stamp{
+	return [6]disk.Stamp{
+		disk.StampOf(approval.File(places, dir)),
 		disk.StampOf(file), disk.StampOf(lock.Path(dir)), disk.StampOf(ports),
 		disk.StampOf(declare.OverlayFile(dir)), disk.StampOf(lock.OverlayPath(dir)),
 	}
@@ -285,7 +288,7 @@ func readPlan(file, bayName string, places place.Places) (*Plan, bool) {
 	if json.Unmarshal(raw, &kept) != nil || kept.Format != planFormat || kept.Places != places || kept.File != file {
 		return nil, false
 	}
-	if kept.Stamps != stamps(file, kept.PortsFile) {
+	if kept.Stamps != stamps(places, file, kept.PortsFile) || kept.Passing && os.Getenv(approval.Variable) == "" {
 		return nil, false
 	}
 	if _, err := os.Stat(kept.Frame); err != nil {
@@ -294,17 +297,31 @@ func readPlan(file, bayName string, places place.Places) (*Plan, bool) {
 	return &kept.Plan, true
 }
 
-// Plan compiles the environment and keeps it.
+// Approved tells whether the person consents to what the project would run; nil
+// when they do.
+func (p *Project) Approved(l *lock.Lock) error {
+	return approval.Check(p.Places, approval.Of(p.Declaration, p.Overlay, l), os.Getenv)
+}
+
+// Plan compiles the environment and keeps it. Variables are somebody else's code
+// too (LD_PRELOAD is one), so there is no plan of what is not approved.
 func (p *Project) Plan(ctx context.Context) (*Plan, error) {
 	l, err := p.Lock()
 	if err != nil {
+		return nil, err
+	}
+	if _, err := p.OverlayLock(); err != nil {
+		return nil, err
+	}
+	if err := p.Approved(l); err != nil {
 		return nil, err
 	}
 	plan, err := p.Compile(ctx, l)
 	if err != nil {
 		return nil, err
 	}
-	plan.Stamps = stamps(p.Declaration.File, p.Bay.PortsFile())
+	plan.Stamps = stamps(p.Places, p.Declaration.File, p.Bay.PortsFile())
+	plan.Passing = os.Getenv(approval.Variable) != ""
 	if raw, err := json.Marshal(keptPlan{PortsFile: p.Bay.PortsFile(), Plan: *plan}); err == nil {
 		_ = p.MakeLocal()
 		_ = disk.WriteCache(PlanFile(p.Declaration.Dir, p.Bay.Name), raw)
