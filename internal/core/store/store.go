@@ -246,8 +246,8 @@ var WrongBytes = errors.New("wrong bytes")
 func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fresh string) (tree.Manifest, error)) (treeDigest string, count int, err error) {
 	// What an earlier process left, killed while it made this part.
 	if old, err := filepath.Glob(filepath.Join(s.root, ".new-"+id+"-*")); err == nil {
-		for _, dir := range old {
-			disk.RemoveAll(dir)
+		for _, left := range old {
+			disk.RemoveAll(left)
 		}
 	}
 	fresh, err := os.MkdirTemp(s.root, ".new-"+id+"-")
@@ -275,11 +275,22 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fre
 	}
 	p.Tree = treeDigest
 	final := s.Path(p)
-	if err := disk.WriteCache(final+".manifest", manifest.Bytes()); err != nil {
-		return "", 0, err
-	}
-	if err := disk.WriteCache(final+".stamps", stampBytes(manifest)); err != nil {
-		return "", 0, err
+	// The records come first, and each is whole or not there: its temporary file has
+	// the folder's own name, so that the next process finds what a kill leaves. With
+	// the last rename the part is there, and nothing temporary is.
+	for _, record := range []struct {
+		path    string
+		content []byte
+	}{{final + ".manifest", manifest.Bytes()}, {final + ".stamps", stampBytes(manifest)}, {s.known(p), []byte(treeDigest + " " + rulesOf(p) + "\n")}} {
+		temporary := fresh + ".record"
+		err := os.WriteFile(temporary, record.content, 0o644)
+		if err == nil {
+			err = os.Rename(temporary, record.path)
+		}
+		if err != nil {
+			os.Remove(temporary)
+			return "", 0, err
+		}
 	}
 	if err := disk.SyncAll(fresh); err != nil {
 		return "", 0, err
@@ -288,9 +299,6 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fre
 		return "", 0, err
 	}
 	os.Remove(final + ".damaged")
-	if err := disk.WriteCache(s.known(p), []byte(treeDigest+" "+rulesOf(p)+"\n")); err != nil {
-		return "", 0, err
-	}
 	return treeDigest, len(manifest), disk.SyncDir(s.root)
 }
 
