@@ -34,13 +34,40 @@ func (e exitCode) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
 // Main runs the program with its arguments, args[0] being its name, and returns
 // its exit code.
 func Main(args []string) int {
+	if code, done := short(args); done {
+		return code
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	return run(ctx, args)
 }
 
+// short takes the two command lines that scripts repeat most, so that they do not
+// wait for the whole tree of commands to be built: --version, and run -- COMMAND
+// with a plan that is valid. Everything else, and all that needs a person, goes the
+// long way.
+func short(args []string) (code int, done bool) {
+	switch {
+	case len(args) == 2 && args[1] == "--version":
+		fmt.Println("trammel version " + Version)
+		return 0, true
+	case len(args) > 3 && args[1] == "run" && args[2] == "--" && os.Getenv("TRAMMEL_TRIAL") == "":
+		plan, ok := project.KeptPlan(".", bay.Main)
+		dir, err := os.Getwd()
+		if !ok || err != nil {
+			return 0, false
+		}
+		return report(context.Background(), become(plan, dir, "", args[3:])), true
+	}
+	return 0, false
+}
+
 func run(ctx context.Context, args []string) int {
-	err := newApp().Run(ctx, args)
+	return report(ctx, newApp().Run(ctx, args))
+}
+
+// report prints an error and gives the exit code that it stands for.
+func report(ctx context.Context, err error) int {
 	var code exitCode
 	switch {
 	case err == nil:

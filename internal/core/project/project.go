@@ -258,6 +258,20 @@ type keptPlan struct {
 	PortsFile string `json:"ports"`
 }
 
+// KeptPlan is the plan that is kept for the declaration in force in dir, if it is
+// valid.
+func KeptPlan(dir, bayName string) (*Plan, bool) {
+	places, err := place.FromEnvironment()
+	if err != nil {
+		return nil, false
+	}
+	file, err := find(places, dir)
+	if err != nil {
+		return nil, false
+	}
+	return readPlan(file, bayName, places)
+}
+
 // PlanFor gives the plan of the nearest declaration at or above dir: the kept one
 // while it is valid, else a new one, which is kept.
 func PlanFor(ctx context.Context, dir, bayName string) (*Plan, error) {
