@@ -1,6 +1,7 @@
 package environ
 
 import (
+	"context"
 	"maps"
 	"os"
 	"path/filepath"
@@ -109,8 +110,14 @@ func LinkHost(dir string, named []string, path string) (missing []string, err er
 	if sameLinks(dir, wanted) {
 		return missing, nil
 	}
-	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
+	// Two that find the folder wrong at once take turns; the second finds it right.
+	unlock, err := disk.Lock(context.Background(), dir+".lock")
+	if err != nil {
 		return nil, err
+	}
+	defer unlock()
+	if sameLinks(dir, wanted) {
+		return missing, nil
 	}
 	fresh, err := os.MkdirTemp(filepath.Dir(dir), ".new-host-")
 	if err != nil {

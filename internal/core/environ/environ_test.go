@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"trammel.example/trammel/internal/core/bay"
@@ -87,6 +88,15 @@ func TestTheFolderOfHostLinksIsExact(t *testing.T) {
 	if err != nil || !slices.Equal(missing, []string{"no-program", "gone"}) {
 		t.Errorf("missing %v, %v", missing, err)
 	}
+	var wait sync.WaitGroup
+	for range 8 { // many at once
+		wait.Go(func() {
+			if _, err := LinkHost(filepath.Join(filepath.Dir(links), "shared"), []string{"weir-tool"}, host); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wait.Wait()
 	names := func() string {
 		entries, _ := os.ReadDir(links)
 		var out []string
