@@ -160,38 +160,35 @@ func executables(p lock.PartOn) []string {
 // brings the archive and is called only when there is something to do. With mend
 // a part that is there is replaced.
 func (s *Store) Add(ctx context.Context, p lock.PartOn, mend bool, get func() (archive string, err error)) (treeDigest string, err error) {
-	if err := os.MkdirAll(filepath.Join(s.root, ".trees"), 0o755); err != nil {
-		return "", fmt.Errorf("making the store: %w", err)
-	}
-	id := strings.NewReplacer("/", "_", ":", "-").Replace(p.Digest)
-	unlock, err := disk.Lock(ctx, filepath.Join(s.root, ".locks", id))
-	if err != nil {
-		return "", err
-	}
-	defer unlock()
-	if t := s.Tree(p); t != "" {
-		p.Tree = t
-		if s.Has(p) && !mend {
-			return t, nil
+	return s.once(ctx, p, p.Digest, mend, func(p lock.PartOn, id string) (string, error) {
+		archive, err := get()
+		if err != nil {
+			return "", err
 		}
-	}
-	archive, err := get()
-	if err != nil {
-		return "", err
-	}
-	done := event.Task(ctx, "unpack "+p.Label()+" "+p.Part.Version)
-	t, count, err := s.add(ctx, p, id, func(fresh string) (tree.Manifest, error) { return unpackInto(ctx, p, archive, fresh) })
-	done(plural(count, "file"), err)
-	return t, err
+		return s.told(ctx, "unpack", p, id, func(fresh string) (tree.Manifest, error) { return unpackInto(ctx, p, archive, fresh) })
+	})
 }
 
 // Make is Add for a part that is built: build fills a fresh folder, which becomes
 // the part when its tree is the locked one.
 func (s *Store) Make(ctx context.Context, p lock.PartOn, mend bool, build func(fresh string) error) (treeDigest string, err error) {
+	return s.once(ctx, p, p.Digest+p.Builder+p.Name, mend, func(p lock.PartOn, id string) (string, error) {
+		return s.told(ctx, "build", p, id, func(fresh string) (tree.Manifest, error) {
+			if err := build(fresh); err != nil {
+				return nil, err
+			}
+			return closed(fresh)
+		})
+	})
+}
+
+// once does the work of adding a part under the lock of its name, unless the part
+// is there by then.
+func (s *Store) once(ctx context.Context, p lock.PartOn, name string, mend bool, work func(p lock.PartOn, id string) (string, error)) (string, error) {
 	if err := os.MkdirAll(filepath.Join(s.root, ".trees"), 0o755); err != nil {
 		return "", fmt.Errorf("making the store: %w", err)
 	}
-	id := strings.NewReplacer("/", "_", ":", "-", " ", "-").Replace(p.Digest + p.Builder + p.Name)
+	id := strings.NewReplacer("/", "_", ":", "-", " ", "-").Replace(name)
 	unlock, err := disk.Lock(ctx, filepath.Join(s.root, ".locks", id))
 	if err != nil {
 		return "", err
@@ -203,13 +200,13 @@ func (s *Store) Make(ctx context.Context, p lock.PartOn, mend bool, build func(f
 			return t, nil
 		}
 	}
-	done := event.Task(ctx, "build "+p.Label()+" "+p.Part.Version)
-	t, count, err := s.add(ctx, p, id, func(fresh string) (tree.Manifest, error) {
-		if err := build(fresh); err != nil {
-			return nil, err
-		}
-		return closed(fresh)
-	})
+	return work(p, id)
+}
+
+// told adds a part and tells of it as a task.
+func (s *Store) told(ctx context.Context, verb string, p lock.PartOn, id string, fill func(fresh string) (tree.Manifest, error)) (string, error) {
+	done := event.Task(ctx, verb+" "+p.Label()+" "+p.Part.Version)
+	t, count, err := s.add(ctx, p, id, fill)
 	done(plural(count, "file"), err)
 	return t, err
 }
