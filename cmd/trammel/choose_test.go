@@ -49,6 +49,15 @@ func TestFind(t *testing.T) {
 	if out := h.ok("find", "--as-of", "2025-12-31", "node", "22"); strings.Contains(out, "22.14.0") || !strings.Contains(out, "22.12.0  2025-08-01") {
 		t.Errorf("find --as-of:\n%s", out)
 	}
+	var sheet struct {
+		Things []struct {
+			Name, Kind string
+			Facts      []struct{ Name, Value string }
+		}
+	}
+	if err := json.Unmarshal([]byte(h.ok("show", "--json", "go")), &sheet); err != nil || len(sheet.Things) != 1 || sheet.Things[0].Kind != "toolchain" || sheet.Things[0].Facts[1].Value != "1.24.9" {
+		t.Errorf("show --json go: %+v, %v", sheet, err)
+	}
 	var parsed struct {
 		Tool     string
 		Versions []struct {

@@ -42,6 +42,12 @@ func TestFaultyDeclarations(t *testing.T) {
 			}
 		})
 	}
+	t.Run("a home that cannot be made", func(t *testing.T) {
+		h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n")
+		h.ok("lock")
+		h.env = append(h.env, "TRAMMEL_HOME=/dev/null/home")
+		h.fails(1, []string{"/dev/null", "can be reached and written to"}, "fit", "--approve")
+	})
 	t.Run("no declaration at all", func(t *testing.T) {
 		h := newHut(t, nil, "")
 		os.Remove(filepath.Join(h.dir, "trammel.toml"))

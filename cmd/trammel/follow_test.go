@@ -186,6 +186,11 @@ func TestFollowingTellsInOneLineWhatIsToDo(t *testing.T) {
 			w.hears("heronweir: due: modules. Run: trammel fit")
 
 			tick(w.weir)
+			w.weir.write("trammel.local.toml", "[variables]\nMINE = \"own\"\n")
+			w.does("true")
+			w.hears("variable MINE (local) is new")
+
+			tick(w.weir)
 			w.weir.write("trammel.toml", "format = 1\nprojct = \"x\"\n")
 			w.does("true")
 			w.hears("trammel: trammel.toml:1:1: the project has no name")

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -76,6 +77,12 @@ func report(ctx context.Context, err error) int {
 		return int(code)
 	case ctx.Err() != nil:
 		err = fault.New(fault.Interrupted, "interrupted").Advise("Nothing half-made is left; the same command carries on.")
+	}
+	// What only the operating system has said so far: name the folder to look at.
+	var known *fault.Error
+	var path *fs.PathError
+	if !errors.As(err, &known) && errors.As(err, &path) {
+		err = fault.New(fault.Failed, "%v", err).Advise("See that %s can be reached and written to, and that there is room.", filepath.Dir(path.Path))
 	}
 	s := ui.Open(os.Stdout, os.Stderr, ui.Options{})
 	var findings fault.Findings

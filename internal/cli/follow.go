@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -90,6 +91,12 @@ func enter(ctx context.Context, root, shell string, pid int) string {
 		w.remark(err.Error())
 		return w.text.String()
 	}
+	// File times have the grain of the kernel's clock, and an editor may be in the
+	// middle of writing: what came just before the stamp is looked at once more.
+	before := time.Now().Add(-50 * time.Millisecond)
+	if err := os.Chtimes(stamp, before, before); err != nil {
+		w.remark(err.Error())
+	}
 	w.stamp = stamp
 	sweepFollowers(filepath.Dir(stamp))
 	p, err := project.Open(root, bay.Main)
@@ -100,7 +107,8 @@ func enter(ctx context.Context, root, shell string, pid int) string {
 	}
 	w.name = p.Declaration.Project
 	dir := p.Declaration.Dir
-	w.watch(p.Declaration.File, lock.Path(dir), approval.File(places, dir), project.PlanFile(dir, bay.Main), p.Bay.PortsFile())
+	w.watch(p.Declaration.File, lock.Path(dir), approval.File(places, dir), project.PlanFile(dir, bay.Main), p.Bay.PortsFile(),
+		declare.OverlayFile(dir), lock.OverlayPath(dir))
 	w.setup(ctx, p)
 	return w.text.String()
 }

@@ -75,7 +75,7 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	}
 	s := screen(c)
 	if name := c.Args().First(); name != "" {
-		return showOne(ctx, s, p, name)
+		return showOne(ctx, &sheet{Screen: s, json: c.Bool("json")}, p, name)
 	}
 	out, err := gather(ctx, p)
 	if err != nil {

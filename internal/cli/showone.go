@@ -22,7 +22,36 @@ import (
 // fact is one line about a thing.
 type fact struct{ name, value string }
 
-func printFacts(s *ui.Screen, title, kind string, facts []fact) {
+// sheet is where the facts about things go: printed, or collected for --json.
+type sheet struct {
+	*ui.Screen
+	json   bool
+	things []thingOut
+}
+
+// thingOut is one thing as `show NAME --json` prints it.
+type thingOut struct {
+	Name  string    `json:"name"`
+	Kind  string    `json:"kind"` // "toolchain", "step", "service" or "routine"
+	Facts []factOut `json:"facts"`
+}
+
+type factOut struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+func (s *sheet) print(title, kind string, facts []fact) {
+	if s.json {
+		thing := thingOut{Name: title, Kind: kind, Facts: []factOut{}}
+		for _, f := range facts {
+			if f.value != "" {
+				thing.Facts = append(thing.Facts, factOut{f.name, f.value})
+			}
+		}
+		s.things = append(s.things, thing)
+		return
+	}
 	s.Print("%s   %s", s.Paint(ui.Accent, title), s.Paint(ui.Dim, kind))
 	var rows [][]ui.Cell
 	for _, f := range facts {
@@ -41,7 +70,7 @@ func printFacts(s *ui.Screen, title, kind string, facts []fact) {
 }
 
 // showOne shows one toolchain, step, service or routine in full.
-func showOne(ctx context.Context, s *ui.Screen, p *project.Project, name string) error {
+func showOne(ctx context.Context, s *sheet, p *project.Project, name string) error {
 	found := false
 	for _, t := range p.Declaration.Toolchains {
 		if t.Name == name {
@@ -69,20 +98,26 @@ func showOne(ctx context.Context, s *ui.Screen, p *project.Project, name string)
 	}
 	if x, ok := p.Declaration.Routine(name); ok {
 		found = true
-		printFacts(s, x.Name, "routine", []fact{{"about", x.About}, {"runs", x.Run.String()}, {"by", "trammel do " + x.Name}})
+		s.print(x.Name, "routine", []fact{{"about", x.About}, {"runs", x.Run.String()}, {"by", "trammel do " + x.Name}})
 	}
 	if !found {
 		d := p.Declaration
 		all := append(append(append(declare.Names(d.Toolchains), declare.Names(d.Steps)...), declare.Names(d.Services)...), declare.Names(d.Routines)...)
 		return fault.New(fault.Use, "nothing is named %q in %s", name, declare.FileName).Advise("%s", fault.DidYouMean(name, all))
 	}
+	if s.json {
+		return s.JSON(struct {
+			Format int        `json:"format"`
+			Things []thingOut `json:"things"`
+		}{1, s.things})
+	}
 	return nil
 }
 
-func showTool(s *ui.Screen, p *project.Project, t declare.Toolchain, l *lock.Lock, err error) {
+func showTool(s *sheet, p *project.Project, t declare.Toolchain, l *lock.Lock, err error) {
 	facts := []fact{{"asked for", fmt.Sprintf("%s   (%s:%d)", t.Ask, t.Place.File, t.Place.Line)}}
 	if err != nil {
-		printFacts(s, t.Name, "toolchain", append(facts, fact{"locked", "no: " + firstLine(err)}))
+		s.print(t.Name, "toolchain", append(facts, fact{"locked", "no: " + firstLine(err)}))
 		return
 	}
 	item := l.Items[t.Name]
@@ -105,7 +140,7 @@ func showTool(s *ui.Screen, p *project.Project, t declare.Toolchain, l *lock.Loc
 		facts = append(facts, fact{"sets", name + "=" + item.Variables[name]})
 	}
 	facts = append(facts, fact{"without it", withoutTool(p, l, t.Name)})
-	printFacts(s, t.Name, "toolchain", facts)
+	s.print(t.Name, "toolchain", facts)
 }
 
 // withoutTool says what a tool's commands would be if it were not declared.
@@ -130,7 +165,7 @@ func withoutTool(p *project.Project, l *lock.Lock, tool string) string {
 	return strings.Join(out, "\n")
 }
 
-func showStep(ctx context.Context, s *ui.Screen, p *project.Project, x declare.Step) {
+func showStep(ctx context.Context, s *sheet, p *project.Project, x declare.Step) {
 	facts := []fact{
 		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}, {"runs", x.Run.String()},
 		{"reads", strings.Join(x.Reads, " ")}, {"needs", strings.Join(x.Needs, " ")},
@@ -153,10 +188,10 @@ func showStep(ctx context.Context, s *ui.Screen, p *project.Project, x declare.S
 			}
 		}
 	}
-	printFacts(s, x.Name, "step", facts)
+	s.print(x.Name, "step", facts)
 }
 
-func showService(ctx context.Context, s *ui.Screen, p *project.Project, x declare.Service) {
+func showService(ctx context.Context, s *sheet, p *project.Project, x declare.Service) {
 	facts := []fact{
 		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}, {"runs", x.Run.String()},
 		{"needs", strings.Join(x.Needs, " ")}, {"restart", string(x.Restart)},
@@ -179,5 +214,5 @@ func showService(ctx context.Context, s *ui.Screen, p *project.Project, x declar
 		facts = append(facts, fact{st.Name, text + "  since " + st.Since.Local().Format(time.TimeOnly)})
 	}
 	facts = append(facts, fact{"log", service.LogPath(p.Bay.Logs(), x.CopyName(1))})
-	printFacts(s, x.Name, "service", facts)
+	s.print(x.Name, "service", facts)
 }

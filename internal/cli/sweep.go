@@ -72,7 +72,11 @@ func sweepAction(ctx context.Context, c *cli.Command) error {
 	if c.Bool("print") {
 		verb = "would be freed"
 	}
-	s.Print("%s %s; %d parts are in use by %d projects", ui.Bytes(r.Bytes()), verb, r.Kept, len(r.Projects))
+	projects := "projects"
+	if len(r.Projects) == 1 {
+		projects = "project"
+	}
+	s.Print("%s %s; %d parts are in use by %d %s", ui.Bytes(r.Bytes()), verb, r.Kept, len(r.Projects), projects)
 	for _, dir := range r.Gone {
 		s.Say("forgotten, since it is gone: %s", dir)
 	}
