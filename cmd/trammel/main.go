@@ -3,13 +3,16 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"runtime/debug"
 
 	"trammel.example/trammel/internal/cli"
+	"trammel.example/trammel/internal/core/frame"
 	"trammel.example/trammel/internal/core/proctree"
 	"trammel.example/trammel/internal/core/script"
+	"trammel.example/trammel/internal/core/seal"
 	"trammel.example/trammel/internal/core/service"
 	"trammel.example/trammel/internal/demo"
 )
@@ -27,6 +30,15 @@ func main() {
 		service.Supervise()
 	case demo.EngineName:
 		os.Exit(demo.Engine(os.Args[1:]))
+	}
+	if seal.Inside() {
+		seal.Main()
+	}
+	if code, err, launched := frame.Launch(os.Args); launched {
+		if err != nil {
+			fmt.Fprintf(os.Stderr, "%s: %v\n", filepath.Base(os.Args[0]), err)
+		}
+		os.Exit(code)
 	}
 	cli.Gap(os.Args)
 	// A command lives for milliseconds: collecting its few megabytes costs more than

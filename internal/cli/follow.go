@@ -133,6 +133,13 @@ func (w *follower) setup(ctx context.Context, p *project.Project) {
 		w.remark(oneLine(err))
 		return
 	}
+	if plan.Environment.Isolation == declare.Sealed { // a shell that follows is the host's own
+		if err := plan.Isolate(declare.Open); err != nil {
+			w.remark(oneLine(err))
+			return
+		}
+		w.remark("sealed: here its tools come first and the host shows behind them. For the sealed root: trammel shell")
+	}
 	for _, v := range plan.Environment.Variables {
 		w.export(v)
 	}

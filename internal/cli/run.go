@@ -23,6 +23,7 @@ import (
 	"trammel.example/trammel/internal/core/project"
 	"trammel.example/trammel/internal/core/resolve"
 	"trammel.example/trammel/internal/core/script"
+	"trammel.example/trammel/internal/core/seal"
 	"trammel.example/trammel/internal/core/version"
 )
 
@@ -31,7 +32,7 @@ import (
 var first = 1
 
 func isolationFlag() cli.Flag {
-	return &cli.StringFlag{Name: "isolation", Usage: "show as much of the host as `LEVEL` says (open, clean) this time"}
+	return &cli.StringFlag{Name: "isolation", Usage: "show as much of the host as `LEVEL` says (open, clean, sealed) this time"}
 }
 
 func runCommand() *cli.Command {
@@ -70,12 +71,12 @@ func planFor(ctx context.Context, c *cli.Command) (*project.Plan, error) {
 	}
 	switch level := declare.Isolation(c.String("isolation")); level {
 	case "":
-	case declare.Open, declare.Clean:
+	case declare.Open, declare.Clean, declare.Sealed:
 		if err := plan.Isolate(level); err != nil {
 			return nil, err
 		}
 	default:
-		return nil, fault.New(fault.Use, "%q is not a level of isolation", level).Advise("Known: open, clean.")
+		return nil, fault.New(fault.Use, "%q is not a level of isolation", level).Advise("Known: open, clean, sealed.")
 	}
 	return plan, nil
 }
@@ -179,6 +180,9 @@ func workDir(c *cli.Command) (string, error) {
 // the exit code are the command's own. file is "" for one on the PATH.
 func become(plan *project.Plan, dir, file string, argv []string) error {
 	env := plan.Environment.Environ(os.Environ(), dir)
+	if plan.Environment.Isolation == declare.Sealed {
+		return becomeSealed(plan, dir, file, argv, env)
+	}
 	if file == "" {
 		var err error
 		if file, err = lookIn(plan, argv[0], env, dir); err != nil {
@@ -193,6 +197,26 @@ func become(plan *project.Plan, dir, file string, argv []string) error {
 		err = fmt.Errorf("its interpreter is not on this machine")
 	}
 	return errors.Join(exitCode(126), sayNow(fmt.Sprintf("%s cannot be started: %v", argv[0], err)))
+}
+
+// becomeSealed runs a command in the root of a plan, on this process's terminal,
+// with the command's own exit code.
+func becomeSealed(plan *project.Plan, dir, file string, argv, env []string) error {
+	view := plan.Environment.ViewNow(os.Environ())
+	if self, err := os.Executable(); err == nil && file == self {
+		file = view.Self
+	}
+	code, err := seal.Run(view, dir, file, argv, env)
+	var known *fault.Error
+	switch {
+	case errors.As(err, &known):
+		return err
+	case err != nil && code == 127:
+		return notThere(plan, argv[0], &proctree.NotFound{Command: argv[0]})
+	case err != nil:
+		return errors.Join(exitCode(126), sayNow(err.Error()))
+	}
+	return exitCode(code)
 }
 
 // lookIn finds a command in an environment, or explains that it is not there.

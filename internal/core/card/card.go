@@ -6,6 +6,7 @@ package card
 
 import (
 	"embed"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -46,6 +47,13 @@ type From struct {
 	Arch    map[string]string // and for architectures
 	Libc    map[string]string // and what it appends for a C library, by system
 	Parts   []Part
+
+	// debian only. Texts may refer to @{version}, @{major} and @{minor}.
+	Packages  []string          // what to put into the root
+	Versioned string            // the package whose upstream version is the tool's
+	Bin       map[string]string // command → file in the root
+	Commands  []string          // globs of files in the root that are commands by their own names
+	Files     map[string]string // file to make in the root → file of the root to copy
 }
 
 // Part is one archive of the tool.
@@ -133,6 +141,11 @@ func readFrom(p *page.Page, t *page.Table, tool string) From {
 	if f.Kind == "" {
 		p.Fault(t.Span, `Write, for example: kind = "npm"`, "a from table has no kind")
 	}
+	if f.Kind == "debian" {
+		readDebian(p, t, &f)
+		p.Close(t)
+		return f
+	}
 	v := t.Get("part")
 	if v == nil || v.Kind != page.Array {
 		p.Fault(t.Span, "Add a [[from.part]] table with bin.", "a from table has no parts")
@@ -165,6 +178,28 @@ func readFrom(p *page.Page, t *page.Table, tool string) From {
 	return f
 }
 
+// readDebian reads what only a way from a Debian archive has. Without bin the
+// commands are all that the packages have in their folders of commands.
+func readDebian(p *page.Page, t *page.Table, f *From) {
+	f.Packages, f.Versioned, f.Files = p.Texts(t, "packages"), p.Text(t, "version"), p.StringMap(t, "files")
+	if len(f.Packages) == 0 {
+		f.Packages = []string{f.Package}
+	}
+	if f.Versioned == "" {
+		f.Versioned = f.Packages[0]
+	}
+	if v := t.Get("bin"); v != nil && v.Kind == page.Array {
+		f.Commands = p.Texts(t, "bin")
+	} else if v != nil {
+		f.Bin = p.StringMap(t, "bin")
+	}
+	for _, file := range slices.Concat(f.Commands, slices.Collect(maps.Values(f.Bin)), slices.Collect(maps.Keys(f.Files)), slices.Collect(maps.Values(f.Files))) {
+		if !inside(file) {
+			p.Fault(t.Span, "", "%q must name a file inside the root", file)
+		}
+	}
+}
+
 func inside(file string) bool {
 	clean := path.Clean(file)
 	return file != "" && !path.IsAbs(clean) && clean != ".." && !strings.HasPrefix(clean, "../")
@@ -180,7 +215,7 @@ func (f From) Expand(text, version_ string, p platform.Platform) (string, error)
 		return key
 	}
 	return ref.Expand(text, ref.From(map[string]string{
-		"version": version_, "major": version.Major(version_),
+		"version": version_, "major": version.Major(version_), "minor": version.Minor(version_),
 		"os": word(f.OS, p.OS), "arch": word(f.Arch, p.Arch), "libc": f.Libc[p.OS],
 	}))
 }
@@ -196,6 +231,12 @@ func (c *Card) Digest() string {
 				"name": x.Name, "package": x.Package, "engines": x.Engines, "strip": x.Strip,
 				"bin": x.Bin, "executable": x.Executable,
 			})
+		}
+		if f.Kind == "debian" {
+			from = append(from, canon.Map{
+				"kind": f.Kind, "packages": f.Packages, "version": f.Versioned, "bin": f.Bin, "commands": f.Commands, "files": f.Files,
+			})
+			continue
 		}
 		from = append(from, canon.Map{
 			"kind": f.Kind, "package": f.Package, "release": f.Release, "build": f.Build,

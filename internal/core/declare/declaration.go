@@ -26,8 +26,9 @@ type Isolation string
 
 // The levels of isolation.
 const (
-	Open  Isolation = "open"
-	Clean Isolation = "clean"
+	Open   Isolation = "open"
+	Clean  Isolation = "clean"
+	Sealed Isolation = "sealed"
 )
 
 // Declaration is a whole trammel.toml.
@@ -50,11 +51,21 @@ type Declaration struct {
 // Source is a declared package repository.
 type Source struct {
 	Name   string
-	Kind   string // "npm", "gomod" or "catalog"
+	Kind   string // "npm", "gomod", "debian" or "catalog"
 	URL    string // empty: the machine's own settings say where
 	SumDB  string // gomod: a checksum database, as in GOSUMDB
+	Debian Debian
 	Place  fault.Place
 	URLRef fault.Place
+}
+
+// Debian is what only a source of kind debian has.
+type Debian struct {
+	Suites     []string // "trixie", and perhaps "trixie-updates"
+	Components []string // "main" when nothing is said
+	Keyring    string   // file with the archive's keys; empty: the machine's own
+	Docs       bool     // unpack manuals, documentation and translations too
+	Expired    bool     // accept a release whose Valid-Until has passed
 }
 
 // Toolchain is a wanted tool and the versions that will do.
@@ -217,7 +228,7 @@ func (d *Declaration) Digest() string {
 	}
 	sources, tools := canon.Map{}, canon.Map{}
 	for _, s := range d.Sources {
-		sources[s.Name] = canon.Map{"kind": s.Kind}
+		sources[s.Name] = s.meaning()
 	}
 	for _, t := range d.Toolchains {
 		tool := canon.Map{"ask": t.Ask.String(), "from": t.From}
@@ -237,6 +248,26 @@ func (d *Declaration) Digest() string {
 		"sources": sources, "toolchain": tools, "variables": variables(d.Variables),
 		"steps": meanings(d.Steps), "services": meanings(d.Services), "routines": meanings(d.Routines),
 	})
+}
+
+// meaning is all of a source that decides what is resolved.
+func (s Source) meaning() canon.Map {
+	m := canon.Map{"kind": s.Kind}
+	if s.Kind == "debian" {
+		m["suites"], m["components"], m["docs"] = s.Debian.Suites, s.Debian.Components, s.Debian.Docs
+	}
+	return m
+}
+
+// Base is the source of the root that sealed isolation shows as the system: the
+// first of kind debian.
+func (d *Declaration) Base() (Source, bool) {
+	for _, s := range d.Sources {
+		if s.Kind == "debian" {
+			return s, true
+		}
+	}
+	return Source{}, false
 }
 
 func meanings[T interface {

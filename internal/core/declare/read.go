@@ -112,7 +112,7 @@ func (r *reader) declaration(d *Declaration) {
 		r.Fault(v.Span, "Use a-z, 0-9 and -, starting with a letter, at most 40 characters.", "%q cannot name a project", d.Project)
 	}
 	d.About = r.Text(root, "about")
-	d.Isolation = Isolation(r.Choice(root, "isolation", string(Clean), string(Open)))
+	d.Isolation = Isolation(r.Choice(root, "isolation", string(Clean), string(Open), string(Sealed)))
 	d.Host = r.Texts(root, "host")
 	if v := root.Get("host"); v != nil {
 		for _, item := range v.Items {
@@ -123,6 +123,11 @@ func (r *reader) declaration(d *Declaration) {
 	}
 	r.platforms(d)
 	r.sources(d)
+	if v := root.Get("isolation"); d.Isolation == Sealed {
+		if _, ok := d.Base(); !ok {
+			r.Fault(v.Span, "Add, for example:\n  [source.trixie]\n  kind  = \"debian\"\n  suite = \"trixie\"", "sealed isolation needs a source of kind debian, which its root comes from")
+		}
+	}
 	r.toolchains(d)
 	d.Variables = r.variables(root, "")
 	r.each("step", func(name string, t *page.Table) { d.Steps = append(d.Steps, r.step(name, t)) })
@@ -171,7 +176,10 @@ func (r *reader) each(key string, read func(name string, t *page.Table)) {
 func (r *reader) sources(d *Declaration) {
 	r.each("source", func(name string, t *page.Table) {
 		s := Source{Name: name, Kind: r.Text(t, "kind"), URL: r.Text(t, "url"), SumDB: r.Text(t, "sumdb"), Place: r.Place(t.Span)}
-		kinds := []string{"catalog", "gomod", "npm"}
+		kinds := []string{"catalog", "debian", "gomod", "npm"}
+		if s.Kind == "debian" {
+			s.Debian = r.debian(name, t)
+		}
 		switch v := t.Get("kind"); {
 		case v == nil:
 			r.Fault(t.Span, `Write, for example: kind = "npm"`, "source %q has no kind", name)
@@ -185,6 +193,32 @@ func (r *reader) sources(d *Declaration) {
 		}
 		d.Sources = append(d.Sources, s)
 	})
+}
+
+// debian reads what only a source of kind debian has. The suite is one name, or
+// several of one archive of which the newest version counts.
+func (r *reader) debian(name string, t *page.Table) Debian {
+	d := Debian{
+		Components: r.Texts(t, "components"), Keyring: r.Text(t, "keyring"),
+		Docs: r.Flag(t, "docs"), Expired: r.Flag(t, "expired"),
+	}
+	if len(d.Components) == 0 {
+		d.Components = []string{"main"}
+	}
+	switch v := t.Get("suite"); {
+	case v == nil:
+		r.Fault(t.Span, `Write, for example: suite = "trixie"`, "source %q has no suite", name)
+	case v.Kind == page.String:
+		d.Suites = []string{v.Text}
+	default:
+		d.Suites = r.Texts(t, "suite")
+	}
+	for _, s := range append(slices.Clone(d.Suites), d.Components...) {
+		if s == "" || strings.Contains(s, "..") || strings.ContainsAny(s, " \t\n?#%") || strings.HasPrefix(s, "/") {
+			r.Fault(t.Span, "", "%q names no suite or component", s)
+		}
+	}
+	return d
 }
 
 func (r *reader) toolchains(d *Declaration) {

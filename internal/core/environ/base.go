@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"trammel.example/trammel/internal/core/disk"
+	"trammel.example/trammel/internal/core/seal"
 )
 
 // keptNames are the host's variables that stay in clean isolation: who and where
@@ -24,6 +25,42 @@ var keptNames = []string{
 }
 
 var keptPrefixes = []string{"LC_", "TRAMMEL_", "XDG_"}
+
+// keptInside are the host's variables that stay in sealed isolation: only such as
+// name nothing of the host's files, and who may be reached how.
+var keptInside = []string{
+	"COLORTERM", "LOGNAME", "USER", "NO_COLOR", "CI", "TERM", "TERM_PROGRAM", "TZ",
+	"GOPROXY", "GOSUMDB", "GOPRIVATE", "GONOSUMDB", "GONOPROXY",
+	"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY", "http_proxy", "https_proxy", "no_proxy", "all_proxy",
+	"npm_config_registry", "NPM_CONFIG_REGISTRY", "PIP_INDEX_URL",
+}
+
+// certificateNames are variables that name a file of certificates, which a sealed
+// view shows where the root has nothing in its place.
+var certificateNames = []string{"SSL_CERT_FILE", "NODE_EXTRA_CA_CERTS", "REQUESTS_CA_BUNDLE", "CURL_CA_BUNDLE", "GIT_SSL_CAINFO"}
+
+func keptSealed(name, value string) bool {
+	return slices.Contains(keptInside, name) || slices.Contains(certificateNames, name) && showable(value)
+}
+
+// showable tells whether a file of the host can be shown at its own path.
+func showable(file string) bool {
+	info, err := os.Stat(file)
+	return err == nil && info.Mode().IsRegular() && filepath.IsAbs(file) &&
+		!slices.ContainsFunc([]string{"/usr/", "/etc/", "/opt/", "/proc/", "/dev/"}, func(p string) bool { return strings.HasPrefix(file, p) })
+}
+
+// ViewNow is what a command sees in sealed isolation, given the host's
+// environment.
+func (e *Environment) ViewNow(host []string) seal.View {
+	v := *e.View
+	for _, line := range host {
+		if name, value, _ := strings.Cut(line, "="); slices.Contains(certificateNames, name) && showable(value) {
+			v.Read = append(slices.Clone(v.Read), value)
+		}
+	}
+	return v
+}
 
 // Kept tells whether a variable of the host stays in clean isolation.
 func Kept(name string) bool {

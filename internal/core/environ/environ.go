@@ -17,6 +17,7 @@ import (
 	"trammel.example/trammel/internal/core/declare"
 	"trammel.example/trammel/internal/core/lock"
 	"trammel.example/trammel/internal/core/ref"
+	"trammel.example/trammel/internal/core/seal"
 )
 
 // Variable is a name and its final value.
@@ -31,6 +32,28 @@ type Environment struct {
 	Isolation declare.Isolation `json:"isolation"`
 	Variables []Variable        `json:"variables"`
 	Path      []string          `json:"path"` // folders, before any of the host's
+	View      *seal.View        `json:"view"` // what sealed isolation shows; nil where there is no root
+	Home      string            `json:"home"` // the private home of sealed isolation
+}
+
+// Folders are those that the PATH of an environment may have.
+type Folders struct {
+	Frame     string `json:"frame"`      // the frame's bin
+	Inside    string `json:"inside"`     // the frame's commands as the base root has them, or ""
+	Home      string `json:"home"`       // the checkout's language homes
+	HostLinks string `json:"host_links"` // links to allowed host commands
+}
+
+// Path is what a level of isolation puts on the PATH, before any of the host's.
+func (f Folders) Path(level declare.Isolation) []string {
+	own := filepath.Join(f.Home, "bin")
+	switch level {
+	case declare.Sealed:
+		return []string{f.Inside, own, "/usr/local/bin", "/usr/bin", "/usr/sbin"}
+	case declare.Clean:
+		return []string{f.Frame, own, f.HostLinks}
+	}
+	return []string{f.Frame, own}
 }
 
 // Inputs is all that an environment is made of.
@@ -39,21 +62,18 @@ type Inputs struct {
 	Lock        *lock.Lock
 	Overlay     *declare.Declaration // a person's own additions and their lock, or nil
 	OverlayLock *lock.Lock
-	Frame       string // the frame's bin folder
-	HostLinks   string // folder of links to allowed host commands (clean)
-	Home        string // folder of the checkout's language homes
-	Cache       string // folder of tools' own caches
-	Bay         bay.Bay
-	Ports       bay.Ports
-	ID          string // environment id
+	Folders
+	View  *seal.View // what sealed isolation shows; nil where there is no root
+	Cache string     // folder of tools' own caches
+	Bay   bay.Bay
+	Ports bay.Ports
+	ID    string // environment id
 }
 
 // Compute makes the environment that shells, steps and routines share.
 func Compute(in Inputs) (*Environment, error) {
-	e := &Environment{Isolation: in.Declaration.Isolation, Path: []string{in.Frame, filepath.Join(in.Home, "bin")}}
-	if e.Isolation == declare.Clean {
-		e.Path = append(e.Path, in.HostLinks)
-	}
+	level := in.Declaration.Isolation
+	e := &Environment{Isolation: level, Path: in.Folders.Path(level), View: in.View, Home: in.Home}
 	if err := e.add(in, in.Lock, in.Declaration, "declaration"); err != nil {
 		return nil, err
 	}
@@ -106,11 +126,12 @@ func (e *Environment) set(name, value, from string) {
 
 // With is a copy with more variables, for a service.
 func (e *Environment) With(more []Variable) *Environment {
-	out := &Environment{Isolation: e.Isolation, Path: e.Path, Variables: slices.Clone(e.Variables)}
+	out := *e
+	out.Variables = slices.Clone(e.Variables)
 	for _, v := range more {
 		out.set(v.Name, v.Value, v.From)
 	}
-	return out
+	return &out
 }
 
 // Lookup says what references mean. Inside a service, service and copy (from 1)
@@ -208,10 +229,13 @@ func (e *Environment) Environ(host []string, dir string) []string {
 		if name == "PATH" {
 			hostPath = value
 		}
-		if set[name] || e.Isolation == declare.Clean && !Kept(name) || strings.HasPrefix(name, "TRAMMEL_SHELL_") {
+		if set[name] || e.Isolation == declare.Clean && !Kept(name) || e.Isolation == declare.Sealed && !keptSealed(name, value) || strings.HasPrefix(name, "TRAMMEL_SHELL_") {
 			continue
 		}
 		out = append(out, line)
+	}
+	if e.Isolation == declare.Sealed {
+		out = append(out, "HOME="+e.Home, "LANG=C.UTF-8", "SHELL=/bin/bash")
 	}
 	slices.Sort(out)
 	for _, v := range e.Variables {

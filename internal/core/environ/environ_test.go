@@ -25,7 +25,7 @@ func inputs(level declare.Isolation) Inputs {
 		Lock: &lock.Lock{Items: map[string]lock.Item{
 			"node": {Variables: map[string]string{"npm_config_prefix": "@{home}"}}, "go": {Variables: map[string]string{"GOPATH": "@{home}/go", "GOCACHE": "@{cache}/go"}},
 		}},
-		Frame: "/frame/bin", HostLinks: "/host", Home: "/home", Cache: "/cache",
+		Folders: Folders{Frame: "/frame/bin", Inside: "/frame/in-trixie", HostLinks: "/host", Home: "/home"}, Cache: "/cache",
 		Bay: bay.Bay{Name: "main", Dir: "/bay"}, ID: "sha256:00",
 		Ports: bay.Ports{"lane.1/http": 8600, "lane.2/http": 8601, "lane.1/admin": 9000, "lane.2/admin": 9001},
 	}

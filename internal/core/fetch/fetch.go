@@ -89,6 +89,9 @@ func New(o Options) *Client {
 // Offline tells whether the client refuses to make requests.
 func (c *Client) Offline() bool { return c.offline }
 
+// Cache is the folder of cached documents, for what is made from them.
+func (c *Client) Cache() string { return c.cache }
+
 // Address is where something is, and the credentials to get it with. Its String
 // never shows credentials.
 type Address struct {

@@ -71,6 +71,9 @@ func Tools(ctx context.Context, p *project.Project, l *lock.Lock, o Options) (*R
 		return nil, err
 	}
 	f, err := p.Frame(l)
+	if err == nil && len(f.Roots) > 0 {
+		err = copyProgram(p.Places)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -99,12 +102,18 @@ func bring(ctx context.Context, p *project.Project, l *lock.Lock, o Options, res
 	if err != nil {
 		return nil, err
 	}
-	// What is built comes second: the toolchain that builds it must be there.
+	// What is built comes second: the toolchain that builds it must be there. Roots
+	// come one by one, since each unpacks on all cores.
 	var unpacked, built []work
 	for _, w := range todo {
-		if w.part.Build == "" {
+		switch {
+		case w.part.Format == lock.RootFormat:
+			if err := addAll(ctx, p, l, o, []work{w}); err != nil {
+				return nil, err
+			}
+		case w.part.Build == "":
 			unpacked = append(unpacked, w)
-		} else {
+		default:
 			built = append(built, w)
 		}
 	}
@@ -126,6 +135,9 @@ func Trial(ctx context.Context, p *project.Project, l *lock.Lock, o Options) (*p
 		return nil, err
 	}
 	f, err := p.Frame(l)
+	if err == nil && len(f.Roots) > 0 {
+		err = copyProgram(p.Places)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -199,9 +211,11 @@ func addAll(ctx context.Context, p *project.Project, l *lock.Lock, o Options, to
 				return
 			}
 			mu.Lock()
-			s, err := open(p, l, o, sources, w.part.Item)
+			s, err := open(p, l, o, sources, w.part)
 			mu.Unlock()
-			if err == nil && len(w.part.Packages) > 0 {
+			if err == nil && w.part.Format == lock.RootFormat {
+				err = makeRoot(ctx, p, o, s, w)
+			} else if err == nil && len(w.part.Packages) > 0 {
 				err = buildTree(ctx, p, l, o, s, w)
 			} else if err == nil && w.part.Build != "" {
 				err = build(ctx, p, l, s, w)
@@ -218,8 +232,9 @@ func addAll(ctx context.Context, p *project.Project, l *lock.Lock, o Options, to
 }
 
 // open opens the source of an item, once for all of its parts.
-func open(p *project.Project, l *lock.Lock, o Options, opened map[string]source.Source, item string) (source.Source, error) {
-	if _, ok := l.Items[item]; !ok { // one of the person's own additions
+func open(p *project.Project, l *lock.Lock, o Options, opened map[string]source.Source, part lock.PartOn) (source.Source, error) {
+	item := part.Item
+	if _, ok := l.Items[item]; !ok && item != "" { // one of the person's own additions
 		own, err := p.OverlayLock()
 		if err != nil {
 			return nil, err
@@ -227,6 +242,9 @@ func open(p *project.Project, l *lock.Lock, o Options, opened map[string]source.
 		l = own
 	}
 	name := l.Items[item].Source
+	if part.Format == lock.RootFormat {
+		name = part.Name
+	}
 	if s, ok := opened[name]; ok {
 		return s, nil
 	}

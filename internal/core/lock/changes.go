@@ -34,6 +34,7 @@ func Changes(old, new *Lock) []string {
 			out = append(out, fmt.Sprintf("%s %s: its card changed", name, after.Version))
 		}
 	}
+	out = append(out, rootChanges(old, new)...)
 	for _, p := range new.Declaration.Platforms {
 		if len(old.Declaration.Platforms) > 0 && !slices.Contains(old.Declaration.Platforms, p) {
 			out = append(out, "+ platform "+p)

@@ -40,10 +40,13 @@ type Lock struct {
 	Declaration Declaration       `toml:"declaration"`
 	Sources     map[string]Source `toml:"source"`
 	Items       map[string]Item   `toml:"item"`
-	Variables   map[string]string `toml:"variables"` // digests of meaning
-	Steps       map[string]string `toml:"steps"`     // digests of meaning
-	Services    map[string]string `toml:"services"`  // digests of meaning
-	Routines    map[string]string `toml:"routines"`  // digests of meaning
+
+	Roots map[string]map[string]Root `toml:"root"` // source → platform → root
+
+	Variables map[string]string `toml:"variables"` // digests of meaning
+	Steps     map[string]string `toml:"steps"`     // digests of meaning
+	Services  map[string]string `toml:"services"`  // digests of meaning
+	Routines  map[string]string `toml:"routines"`  // digests of meaning
 }
 
 // Declaration is what was resolved.
@@ -61,6 +64,9 @@ type Source struct {
 	Kind    string `toml:"kind"`
 	Address string `toml:"address"` // "declaration", "user" or "machine"
 	AsOf    string `toml:"as-of"`   // RFC 3339: when it was last read for this lock
+
+	Suites []string `toml:"suites"` // debian: what was read
+	Index  []string `toml:"index"`  // debian: digests of the signed releases, a suite each
 }
 
 // Item is one locked toolchain.
@@ -92,6 +98,12 @@ type Part struct {
 	Packages   []string          `toml:"packages"` // an npm tool's tree: "PLACE PATH DIGEST", sorted
 	Scripts    []string          `toml:"scripts"`  // its packages that would run a script on installing
 	Sums       []string          `toml:"sums"`     // modules that went into the build, with their h1; known with the tree
+
+	// Of what comes from a root: its packages, and globs of its commands.
+	Wants    []string          `toml:"wants"`
+	Commands []string          `toml:"commands"`
+	Files    map[string]string `toml:"files"`
+	Docs     bool              `toml:"-"` // as its root says
 }
 
 // PartOn is a part with the names it goes by.
@@ -103,6 +115,9 @@ type PartOn struct {
 
 // Label names a part for people and in the store.
 func (p PartOn) Label() string {
+	if p.Format == RootFormat {
+		return "root " + p.Name
+	}
 	if p.Name == p.Item {
 		return p.Item
 	}
@@ -112,10 +127,21 @@ func (p PartOn) Label() string {
 // PartsOn lists the parts for a platform, sorted by item and name.
 func (l *Lock) PartsOn(p platform.Platform) []PartOn {
 	var out []PartOn
+	shown := map[string]bool{}
 	for _, item := range Sorted(l.Items) {
 		parts := l.Items[item].Platforms[p.String()]
 		for _, name := range Sorted(parts) {
-			out = append(out, PartOn{item, name, parts[name]})
+			if part := parts[name]; part.Format == RootFormat {
+				source := l.Items[item].Source
+				out, shown[source] = append(out, l.rootOn(p, source, item, part)), true
+			} else {
+				out = append(out, PartOn{item, name, part})
+			}
+		}
+	}
+	for _, source := range Sorted(l.Roots) { // a root that shows the system alone
+		if _, here := l.Roots[source][p.String()]; here && !shown[source] {
+			out = append(out, l.rootOn(p, source, "", Part{}))
 		}
 	}
 	return out
@@ -124,6 +150,12 @@ func (l *Lock) PartsOn(p platform.Platform) []PartOn {
 // SetTree records what is known of a part once a machine has it: its tree digest,
 // and for a built one the modules that went into it.
 func (l *Lock) SetTree(p platform.Platform, part PartOn, tree string, sums []string) {
+	if part.Format == RootFormat {
+		r := l.Roots[part.Name][p.String()]
+		r.Tree = tree
+		l.Roots[part.Name][p.String()] = r
+		return
+	}
 	x := l.Items[part.Item].Platforms[p.String()][part.Name]
 	x.Tree, x.Sums = tree, sums
 	l.Items[part.Item].Platforms[p.String()][part.Name] = x
@@ -161,7 +193,7 @@ func Sorted[V any](m map[string]V) []string {
 func (l *Lock) facts() canon.Map {
 	sources, items := canon.Map{}, canon.Map{}
 	for name, s := range l.Sources {
-		sources[name] = trim(canon.Map{"kind": s.Kind, "address": s.Address, "as-of": s.AsOf})
+		sources[name] = trim(canon.Map{"kind": s.Kind, "address": s.Address, "as-of": s.AsOf, "suites": s.Suites, "index": s.Index})
 	}
 	for name, i := range l.Items {
 		on := canon.Map{}
@@ -173,6 +205,7 @@ func (l *Lock) facts() canon.Map {
 					"tree": p.Tree, "prefix": p.Prefix, "strip": p.Strip, "bin": p.Bin, "executable": p.Executable,
 					"build": p.Build, "builder": p.Builder, "sums": p.Sums,
 					"packages": p.Packages, "scripts": p.Scripts,
+					"wants": p.Wants, "commands": p.Commands, "files": p.Files,
 				})
 			}
 			on[platform] = group
@@ -189,7 +222,7 @@ func (l *Lock) facts() canon.Map {
 			"digest": d.Digest, "project": d.Project, "isolation": d.Isolation,
 			"platforms": d.Platforms, "host": d.Host,
 		}),
-		"source": sources, "item": items, "variables": l.Variables,
+		"source": sources, "item": items, "root": l.rootFacts(), "variables": l.Variables,
 		"steps": l.Steps, "services": l.Services, "routines": l.Routines,
 	})
 }
@@ -204,6 +237,8 @@ func trim(m canon.Map) canon.Map {
 			empty = v == 0
 		case int64:
 			empty = v == 0
+		case bool:
+			empty = !v
 		case []string:
 			empty = len(v) == 0
 		case map[string]string:
@@ -243,10 +278,20 @@ func (l *Lock) EnvironmentID(p platform.Platform) string {
 			item["on"] = canon.Map{p.String(): on[p.String()]}
 		}
 	}
+	roots, _ := facts["root"].(canon.Map)
+	for name, v := range roots {
+		roots[name] = canon.Map{p.String(): v.(canon.Map)[p.String()]}
+	}
 	return canon.Digest(facts)
 }
 
 func dropTrees(facts canon.Map) {
+	roots, _ := facts["root"].(canon.Map)
+	for _, on := range roots {
+		for _, r := range on.(canon.Map) {
+			delete(r.(canon.Map), "tree")
+		}
+	}
 	items, _ := facts["item"].(canon.Map)
 	for _, v := range items {
 		on, _ := v.(canon.Map)["on"].(canon.Map)
@@ -294,6 +339,8 @@ func appendTables(b []byte, path string, table canon.Map) []byte {
 			b = append(b, key(name)+" = "+strconv.Itoa(v)+"\n"...)
 		case int64:
 			b = append(b, key(name)+" = "+strconv.FormatInt(v, 10)+"\n"...)
+		case bool:
+			b = append(b, key(name)+" = "+strconv.FormatBool(v)+"\n"...)
 		case []string:
 			quoted := make([]string, len(v))
 			for i, s := range v {
@@ -407,8 +454,16 @@ func (l *Lock) check() error {
 		for _, parts := range l.Items[item].Platforms {
 			for name, p := range parts {
 				bad := ""
-				if err := fetch.CheckDigest(p.Digest); err != nil {
+				if err := fetch.CheckDigest(p.Digest); err != nil && p.Format != RootFormat {
 					bad = err.Error()
+				}
+				if p.Format == RootFormat && !l.hasRoot(l.Items[item].Source) {
+					bad = "it comes from a root that the lock does not have"
+				}
+				for to, from := range p.Files {
+					if leaves(to) || leaves(from) {
+						bad = fmt.Sprintf("the file %q = %q leaves the root", to, from)
+					}
 				}
 				if tree := strings.TrimPrefix(p.Tree, "blake3:"); p.Tree != "" && (len(tree) != 64 || strings.Trim(tree, "0123456789abcdef") != "") {
 					bad = fmt.Sprintf("%q is not a tree digest", p.Tree)
@@ -417,7 +472,7 @@ func (l *Lock) check() error {
 					bad = "a name or size that no lock has"
 				}
 				for command, file := range p.Bin {
-					if strings.ContainsAny(command, "/\\\x00") || path.IsAbs(file) || strings.HasPrefix(path.Clean(file), "..") {
+					if strings.ContainsAny(command, "/\\\x00") || leaves(file) {
 						bad = fmt.Sprintf("the command %q = %q leaves the part", command, file)
 					}
 				}
@@ -427,7 +482,12 @@ func (l *Lock) check() error {
 			}
 		}
 	}
-	return nil
+	return l.checkRoots()
+}
+
+// leaves tells whether a path of a part points out of it.
+func leaves(file string) bool {
+	return path.IsAbs(file) || strings.HasPrefix(path.Clean(file), "..")
 }
 
 // Write replaces the lock of a project's folder. A file that already has these

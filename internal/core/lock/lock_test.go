@@ -19,7 +19,7 @@ func sample() *Lock {
 	return &Lock{
 		Format:      Format,
 		Declaration: Declaration{Digest: "sha256:00", Project: "heronweir", Isolation: "clean", Platforms: []string{"linux/amd64", "linux/arm64"}},
-		Sources:     map[string]Source{"npm": {"npm", "machine", "2026-03-01T00:00:00Z"}},
+		Sources:     map[string]Source{"npm": {Kind: "npm", Address: "machine", AsOf: "2026-03-01T00:00:00Z"}},
 		Items: map[string]Item{"node": {
 			Version: "22.11.0", Source: "npm", Card: "sha256:11", Match: `v(\S+) "quoted"`,
 			Variables: map[string]string{"npm_config_prefix": "@{home}"},
@@ -83,7 +83,7 @@ func TestIDs(t *testing.T) {
 		t.Error("two platforms have one environment id")
 	}
 	same := sample()
-	same.Sources["npm"] = Source{"npm", "declaration", "2026-04-01T00:00:00Z"}
+	same.Sources["npm"] = Source{Kind: "npm", Address: "declaration", AsOf: "2026-04-01T00:00:00Z"}
 	same.SetTree(amd, same.PartsOn(amd)[0], "blake3:"+strings.Repeat("c", 64), nil)
 	if same.ID() != id || same.EnvironmentID(amd) != env {
 		t.Error("a later look at the source, or a learnt tree digest, gives another id")

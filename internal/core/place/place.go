@@ -4,9 +4,12 @@
 package place
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
+	"trammel.example/trammel/internal/core/disk"
 	"trammel.example/trammel/internal/core/fault"
 )
 
@@ -60,6 +63,24 @@ func (p Places) Store() string { return filepath.Join(p.Data, "store") }
 
 // Frames is the folder of frames.
 func (p Places) Frames() string { return filepath.Join(p.Data, "frames") }
+
+// Programs is the folder of copies of this program.
+func (p Places) Programs() string { return filepath.Join(p.Data, "programs") }
+
+// Program is the copy of this program that launches the commands of roots: in a
+// place of Trammel's own, which shows in every view, and which stays when the
+// program is replaced. The name is that of the file as it is now.
+func (p Places) Program() (string, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return "", err
+	}
+	if strings.HasPrefix(self, p.Programs()+"/") {
+		return self, nil
+	}
+	stamp := disk.StampOf(self)
+	return filepath.Join(p.Programs(), fmt.Sprintf("%x-%x-%x", stamp.Size, stamp.Mod, stamp.Inode), "trammel"), nil
+}
 
 // Archives is the folder of downloaded archives.
 func (p Places) Archives() string { return filepath.Join(p.Cache, "archives") }

@@ -27,6 +27,7 @@ import (
 	"trammel.example/trammel/internal/core/place"
 	"trammel.example/trammel/internal/core/platform"
 	"trammel.example/trammel/internal/core/script"
+	"trammel.example/trammel/internal/core/seal"
 	"trammel.example/trammel/internal/core/store"
 )
 
@@ -194,7 +195,26 @@ func (p *Project) Frame(l *lock.Lock) (frame.Frame, error) {
 	if err != nil {
 		return frame.Frame{}, err
 	}
-	return frame.Of(p.Places.Frames(), p.Store, parts)
+	f, err := frame.Of(p.Places.Frames(), p.Store, parts)
+	if err == nil && len(f.Roots) > 0 {
+		f.Program, err = p.Places.Program()
+	}
+	return f, err
+}
+
+// view is what sealed isolation shows: the base root, the checkout, the bay, the
+// tools' caches, and of Trammel's own folders that of the tools. It is nil where
+// the lock has no base root.
+func (p *Project) view(f frame.Frame) (v *seal.View, inside string) {
+	base, ok := p.Declaration.Base()
+	if !ok || f.Roots[base.Name] == "" {
+		return nil, ""
+	}
+	dir := p.Declaration.Dir
+	return &seal.View{
+		Root: f.Roots[base.Name], Closed: true, Work: dir, Self: f.Program,
+		Read: []string{p.Places.Data}, Write: []string{dir, p.Bay.Dir, filepath.Join(p.Places.Cache, "tools")},
+	}, f.In(base.Name)
 }
 
 // Inputs gathers what the environment is made of.
@@ -212,10 +232,12 @@ func (p *Project) Inputs(ctx context.Context, l *lock.Lock) (environ.Inputs, err
 		return environ.Inputs{}, err
 	}
 	local := Local(p.Declaration.Dir)
+	view, inside := p.view(f)
 	return environ.Inputs{
-		Declaration: p.Declaration, Lock: l, Overlay: p.Overlay, OverlayLock: own, Frame: f.Bin(), HostLinks: filepath.Join(local, "host"),
-		Home: filepath.Join(local, "home"), Cache: filepath.Join(p.Places.Cache, "tools"),
-		Bay: p.Bay, Ports: ports, ID: l.EnvironmentID(p.Platform),
+		Declaration: p.Declaration, Lock: l, Overlay: p.Overlay, OverlayLock: own, View: view,
+		Folders: environ.Folders{Frame: f.Bin(), Inside: inside, Home: filepath.Join(local, "home"), HostLinks: filepath.Join(local, "host")},
+		Cache:   filepath.Join(p.Places.Cache, "tools"),
+		Bay:     p.Bay, Ports: ports, ID: l.EnvironmentID(p.Platform),
 	}, nil
 }
 
@@ -229,12 +251,13 @@ type Plan struct {
 	Dir         string                 `json:"dir"`
 	Project     string                 `json:"project"`
 	Frame       string                 `json:"frame"`
+	Folders     environ.Folders        `json:"folders"`
 	Host        []string               `json:"host"`
 	Environment environ.Environment    `json:"environment"`
 	Routines    map[string]declare.Run `json:"routines"`
 }
 
-const planFormat = 3
+const planFormat = 4
 
 // PlanFile is where the plan of a bay is kept.
 func PlanFile(dir, bayName string) string {
@@ -363,7 +386,7 @@ func (p *Project) Compile(ctx context.Context, l *lock.Lock) (*Plan, error) {
 	}
 	plan := &Plan{
 		Format: planFormat, Places: p.Places, File: p.Declaration.File, Dir: p.Declaration.Dir, Project: p.Declaration.Project,
-		Frame: in.Frame, Host: p.HostCommands(), Environment: *e, Routines: map[string]declare.Run{},
+		Frame: in.Frame, Folders: in.Folders, Host: p.HostCommands(), Environment: *e, Routines: map[string]declare.Run{},
 	}
 	for _, r := range p.Declaration.Routines {
 		run, err := script.Expand(r.Run, in.Lookup("", 0))
@@ -380,13 +403,15 @@ func (p *Plan) Isolate(level declare.Isolation) error {
 	if p.Environment.Isolation == level {
 		return nil
 	}
-	links := filepath.Join(Local(p.Dir), "host")
+	if level == declare.Sealed && p.Environment.View == nil {
+		return fault.New(fault.Use, "%s has no root to be sealed in", p.Project).
+			Advise("A root comes from a source of kind debian. Declare one, and isolation = \"sealed\" or a toolchain that is from it; then: trammel lock && trammel fit")
+	}
 	p.Environment.Isolation = level
-	p.Environment.Path = slices.DeleteFunc(p.Environment.Path, func(dir string) bool { return dir == links })
-	if level == declare.Open {
+	p.Environment.Path = p.Folders.Path(level)
+	if level != declare.Clean {
 		return nil
 	}
-	p.Environment.Path = append(p.Environment.Path, links)
-	_, err := environ.LinkHost(links, p.Host, os.Getenv("PATH"))
+	_, err := environ.LinkHost(p.Folders.HostLinks, p.Host, os.Getenv("PATH"))
 	return err
 }

@@ -296,7 +296,7 @@ func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 		wait.Go(func() {
 			slots <- struct{}{}
 			defer func() { <-slots }()
-			got, err := ask(ctx, item, env, v.p.Declaration.Dir, f)
+			got, err := v.ask(ctx, item, env, f)
 			switch {
 			case err != nil:
 				wrong[i] = err.Error()
@@ -328,16 +328,24 @@ func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 }
 
 // ask runs a tool's version command. The tool must come from the frame.
-func ask(ctx context.Context, item lock.Item, env []string, dir string, f frame.Frame) (string, error) {
+func (v *verifier) ask(ctx context.Context, item lock.Item, env []string, f frame.Frame) (string, error) {
+	dir := v.p.Declaration.Dir
 	command, err := script.CommandOf(declare.Run{Script: item.Answer}, env)
 	if err != nil {
 		return "", err
 	}
 	first, _, _ := strings.Cut(item.Answer, " ")
-	if path, err := proctree.LookPath(first, env, dir); err != nil {
+	if v.s.Environment.Isolation == declare.Sealed { // its folder comes first on the PATH inside
+		if _, err := os.Lstat(filepath.Join(v.s.Inputs.Inside, first)); err != nil {
+			return "", fmt.Errorf("%s is not of the frame", first)
+		}
+	} else if path, err := proctree.LookPath(first, env, dir); err != nil {
 		return "", err
 	} else if filepath.Dir(path) != f.Bin() {
 		return "", fmt.Errorf("%s is %s, which is not of the frame", first, path)
+	}
+	if command, err = script.In(v.s.Environment, dir, command); err != nil {
+		return "", err
 	}
 	read, write, err := os.Pipe()
 	if err != nil {

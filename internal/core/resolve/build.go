@@ -22,8 +22,11 @@ func (r *resolver) build(t declare.Toolchain) (choice, error) {
 		c := &card.Card{Name: t.Name, From: []card.From{{Kind: "npm", Package: t.Package, Build: true, Parts: []card.Part{{Name: t.Name}}}}}
 		return choice{c, c.From[0], t.From}, nil
 	}
+	if r.kind(t.From) == "debian" {
+		return choice{packageCard(t.Name, t.Package), packageCard(t.Name, t.Package).From[0], t.From}, nil
+	}
 	if r.kind(t.From) != "gomod" {
-		return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("package is for tools from a source of kind gomod or npm, and %q is of kind %s", t.From, r.kind(t.From))}}
+		return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("package is for tools from a source of kind debian, gomod or npm, and %q is of kind %s", t.From, r.kind(t.From))}}
 	}
 	command := path.Base(t.Package)
 	if regexp.MustCompile(`^v[0-9]+$`).MatchString(command) { // …/weirstamp/v2

@@ -86,8 +86,10 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 	if other != nil {
 		return nil, other
 	}
-	r.sources(l)
-	return l, nil
+	if err := r.roots(ctx, l); err != nil {
+		return nil, err
+	}
+	return l, r.sources(ctx, l)
 }
 
 // Skeleton is everything in a lock that needs no source.
@@ -97,7 +99,7 @@ func Skeleton(d *declare.Declaration) *lock.Lock {
 		Declaration: lock.Declaration{
 			Digest: d.Digest(), Project: d.Project, Isolation: string(d.Isolation), Host: slices.Sorted(slices.Values(d.Host)),
 		},
-		Sources: map[string]lock.Source{}, Items: map[string]lock.Item{},
+		Sources: map[string]lock.Source{}, Items: map[string]lock.Item{}, Roots: map[string]map[string]lock.Root{},
 		Variables: map[string]string{}, Steps: map[string]string{}, Services: map[string]string{}, Routines: map[string]string{},
 	}
 	for _, p := range d.Platforms {
@@ -193,6 +195,9 @@ func (r *resolver) choose(ctx context.Context, t declare.Toolchain) (choice, err
 	if c, ok := card.Builtin(t.Name); ok {
 		return r.pick(t, c, "")
 	}
+	if c, ok := r.library(t); ok {
+		return r.pick(t, c, "")
+	}
 	names = append(names, card.BuiltinNames()...)
 	return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("no card is known for a tool named %q", t.Name), Do: fault.DidYouMean(t.Name, names)}}
 }
@@ -216,10 +221,18 @@ func (r *resolver) pick(t declare.Toolchain, c *card.Card, catalog string) (choi
 		} else if s, ok := r.declared(f.Kind); ok {
 			name = s
 		}
-		if t.From == "" || t.From == name {
+		if _, ok := r.d.Source(name); f.Kind == "debian" && !ok {
+			name = "a source of kind debian"
+		} else if t.From == "" || t.From == name {
 			return choice{c, f, name}, nil
 		}
 		ways = append(ways, name)
+	}
+	if t.From == "" {
+		return choice{}, fault.Findings{{
+			Place: t.Place, What: fmt.Sprintf("%s comes from a Debian archive, and no source of that kind is declared", t.Name),
+			Do: "Add, for example:\n  [source.trixie]\n  kind  = \"debian\"\n  suite = \"trixie\"",
+		}}
 	}
 	return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("%s is not to be had from %q", t.Name, t.From), Do: "It comes from " + strings.Join(ways, " or ") + "."}}
 }
@@ -266,8 +279,11 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 	}
 	item := lock.Item{
 		Version: v, Source: way.source, Card: way.card.Digest(),
-		Answer: way.card.Answer.Run, Match: way.card.Answer.Match, Variables: way.card.Variables,
+		Answer: way.card.Answer.Run, Match: way.card.Answer.Match, Variables: map[string]string{},
 		Platforms: map[string]map[string]lock.Part{},
+	}
+	for name, value := range way.card.Variables {
+		item.Variables[name] = strings.NewReplacer("@{version}", v, "@{major}", version.Major(v), "@{minor}", version.Minor(v)).Replace(value)
 	}
 	for _, p := range r.d.Platforms {
 		parts, published, err := x.source.Parts(ctx, way.from, v, p, r.asOf(t))
@@ -402,21 +418,39 @@ func platforms(list []platform.Platform) string {
 
 // sources writes down where items came from. A source that was not read anew
 // keeps what the old lock says of it, so that locking twice gives equal bytes.
-func (r *resolver) sources(l *lock.Lock) {
-	for _, tool := range lock.Sorted(l.Items) {
-		name := l.Items[tool].Source
+func (r *resolver) sources(ctx context.Context, l *lock.Lock) error {
+	used := map[string]bool{}
+	for _, item := range l.Items {
+		used[item.Source] = true
+	}
+	for name := range l.Roots {
+		used[name] = true
+	}
+	for _, name := range lock.Sorted(used) {
 		kind := r.kind(name)
 		old, known := r.o.Old.Sources[name]
 		if known && old.Kind == kind && !r.moved(name, l) {
 			l.Sources[name] = old
 			continue
 		}
-		l.Sources[name] = lock.Source{Kind: kind, Address: r.open(name).address.Origin, AsOf: r.o.Now.UTC().Format(time.RFC3339)}
+		x := r.open(name)
+		s := lock.Source{Kind: kind, Address: x.address.Origin, AsOf: r.o.Now.UTC().Format(time.RFC3339)}
+		if archive, ok := x.source.(source.Rooter); ok {
+			var err error
+			if s.Suites, s.Index, err = archive.Read(ctx); err != nil {
+				return err
+			}
+		}
+		l.Sources[name] = s
 	}
+	return nil
 }
 
 // moved tells whether an item of a source is not what the old lock had.
 func (r *resolver) moved(source string, l *lock.Lock) bool {
+	if !maps.EqualFunc(r.o.Old.Roots[source], l.Roots[source], func(a, b lock.Root) bool { return slices.Equal(a.Packages, b.Packages) }) {
+		return true
+	}
 	for tool, item := range l.Items {
 		before, had := r.o.Old.Items[tool]
 		if item.Source == source && (!had || before.Version != item.Version || len(before.Platforms) != len(item.Platforms)) {

@@ -21,8 +21,10 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/environ"
 	"trammel.example/trammel/internal/core/proctree"
 	"trammel.example/trammel/internal/core/ref"
+	"trammel.example/trammel/internal/core/seal"
 )
 
 // Name is the argv[0] under which this program interprets a script: argv[1] is
@@ -77,6 +79,21 @@ func CommandOf(run declare.Run, env []string, args ...string) (Command, error) {
 		return Command{}, err
 	}
 	return Command{self, append([]string{Name, run.Script}, args...)}, nil
+}
+
+// In is the command that does in an environment what c would do: in sealed
+// isolation it enters the root first. dir is where it works.
+func In(e *environ.Environment, dir string, c Command) (Command, error) {
+	if e.Isolation != declare.Sealed {
+		return c, nil
+	}
+	view := e.ViewNow(os.Environ())
+	path := c.Path
+	if self, err := os.Executable(); err == nil && path == self {
+		path = view.Self // this program shows under another name
+	}
+	file, argv, err := seal.Command(view, dir, path, c.Argv)
+	return Command{file, argv}, err
 }
 
 // ByHand is a line that does what a run says when it is typed into a shell: what

@@ -357,7 +357,7 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 	}
 	e := s.Environment.With(own)
 	env := e.Environ(os.Environ(), dir)
-	command, err := s.command(x.Run, look, env)
+	command, err := s.command(e, x.Run, look, env)
 	if err != nil {
 		return service.Spec{}, err
 	}
@@ -377,7 +377,7 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 		spec.Ready.HTTP = fmt.Sprintf("http://127.0.0.1:%d%s", spec.Ports[x.Ready.Port], x.Ready.HTTP)
 	}
 	if !x.Ready.Command.Empty() {
-		probe, err := s.command(x.Ready.Command, look, env)
+		probe, err := s.command(e, x.Ready.Command, look, env)
 		if err != nil {
 			return service.Spec{}, err
 		}
@@ -399,12 +399,16 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 	return spec, nil
 }
 
-func (s *Setup) command(run declare.Run, look func(string) (string, error), env []string) (script.Command, error) {
+func (s *Setup) command(e *environ.Environment, run declare.Run, look func(string) (string, error), env []string) (script.Command, error) {
 	expanded, err := script.Expand(run, look)
 	if err != nil {
 		return script.Command{}, err
 	}
-	return script.CommandOf(expanded, env)
+	c, err := script.CommandOf(expanded, env)
+	if err != nil {
+		return c, err
+	}
+	return script.In(e, s.Project.Declaration.Dir, c)
 }
 
 // longest is how far back the log of a failed start may reach.

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"trammel.example/trammel/internal/core/declare"
 	"trammel.example/trammel/internal/core/page"
 )
 
@@ -22,6 +23,7 @@ type Machine struct {
 	Getenv  func(string) string
 	Project string // the project's folder, where .npmrc may lie
 	Config  string // Trammel's own configuration folder
+	Apt     string // folder of apt's settings; "" means /etc/apt
 
 	user    map[string]string
 	userErr error
@@ -103,7 +105,7 @@ func (m *Machine) npmrcFiles() []string {
 	return append(out, "/etc/npmrc", "/usr/local/etc/npmrc")
 }
 
-func findNPM(m *Machine) (Address, bool) {
+func findNPM(m *Machine, _ declare.Source) (Address, bool) {
 	for _, name := range []string{"npm_config_registry", "NPM_CONFIG_REGISTRY"} {
 		if v := m.Getenv(name); v != "" {
 			return Address{URL: v, Detail: name + " in the environment"}, true
@@ -175,7 +177,7 @@ func (m *Machine) goroot() string {
 	return ""
 }
 
-func findGomod(m *Machine) (Address, bool) {
+func findGomod(m *Machine, _ declare.Source) (Address, bool) {
 	v, detail := m.goSetting("GOPROXY")
 	for _, one := range strings.FieldsFunc(v, func(r rune) bool { return r == ',' || r == '|' }) {
 		if one != "direct" && one != "off" {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"trammel.example/trammel/internal/core/card"
+	"trammel.example/trammel/internal/core/debian"
 	"trammel.example/trammel/internal/core/declare"
 	"trammel.example/trammel/internal/core/fault"
 	"trammel.example/trammel/internal/core/fetch"
@@ -51,6 +52,15 @@ type Dater interface {
 	Published(ctx context.Context, from card.From, v string, p platform.Platform) (time.Time, error)
 }
 
+// Rooter is a source whose tools share one root.
+type Rooter interface {
+	// Root resolves what the wanted packages need together, on one platform. kept
+	// are packages that are locked and stay as they are where they can.
+	Root(ctx context.Context, wants []debian.Wish, p platform.Platform, kept []lock.Package) (lock.Root, error)
+	// Read says which suites were read, and the digests of their signed releases.
+	Read(ctx context.Context) (suites, index []string, err error)
+}
+
 // Address is where a source is and who said so.
 type Address struct {
 	URL    string
@@ -61,13 +71,14 @@ type Address struct {
 // kinds is the registry of source kinds: one line each.
 var kinds = map[string]struct {
 	scheme version.Scheme
-	find   func(m *Machine) (Address, bool)                                      // the machine's own settings
+	find   func(m *Machine, d declare.Source) (Address, bool)                    // the machine's own settings
 	open   func(a Address, d declare.Source, m *Machine, c *fetch.Client) Source // the source itself
 	hint   string                                                                // where its ecosystem keeps the address
 }{
 	"npm":     {version.Semver, findNPM, openNPM, "the npm setting registry (an .npmrc, or npm_config_registry)"},
 	"gomod":   {version.Go, findGomod, openGomod, "GOPROXY (the environment, or: go env -w)"},
-	"catalog": {version.Dotted, func(*Machine) (Address, bool) { return Address{}, false }, openCatalog, "nothing but the declaration"},
+	"debian":  {version.Dotted, findDebian, openDebian, "apt's settings (/etc/apt/sources.list and sources.list.d)"},
+	"catalog": {version.Dotted, func(*Machine, declare.Source) (Address, bool) { return Address{}, false }, openCatalog, "nothing but the declaration"},
 }
 
 // Scheme is how versions of a kind of source are ordered, unless a card says otherwise.
@@ -94,7 +105,7 @@ func Locate(d declare.Source, m *Machine) (Address, error) {
 	if url := user[d.Name]; url != "" {
 		return Address{url, "user", m.userSourcesPath()}, nil
 	}
-	if a, ok := k.find(m); ok {
+	if a, ok := k.find(m, d); ok {
 		a.Origin = "machine"
 		return a, nil
 	}

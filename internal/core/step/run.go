@@ -62,6 +62,9 @@ func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 	if err != nil {
 		return fault.New(fault.Use, "step %s: %v", name, err)
 	}
+	if command, err = script.In(r.Environment, r.Dir, command); err != nil {
+		return err
+	}
 	out, in, err := os.Pipe()
 	if err != nil {
 		return err

@@ -142,8 +142,17 @@ func (s *Store) Tree(p lock.PartOn) string {
 	return name
 }
 
+// RootRecipe changes with each change of how a root is made from its packages.
+const RootRecipe = "root 1"
+
 // rulesOf is what besides the archive decides a tree.
 func rulesOf(p lock.PartOn) string {
+	switch p.Format {
+	case lock.RootFormat:
+		return strconv.Quote(RootRecipe)
+	case "deb":
+		return strconv.Quote(fmt.Sprint("deb ", p.Docs))
+	}
 	return strconv.Quote(fmt.Sprint(p.Prefix, p.Strip, executables(p), p.Build, p.Builder))
 }
 
@@ -180,6 +189,23 @@ func (s *Store) Make(ctx context.Context, p lock.PartOn, mend bool, build func(f
 			return closed(fresh)
 		})
 	})
+}
+
+// Merge is Add for a root, which fill makes of parts that are in the store; it
+// returns the root's manifest. Files of a root are the parts' own.
+func (s *Store) Merge(ctx context.Context, p lock.PartOn, mend bool, fill func(fresh string) (tree.Manifest, error)) (treeDigest string, err error) {
+	return s.once(ctx, p, p.Digest, mend, func(p lock.PartOn, id string) (string, error) {
+		return s.told(ctx, "make", p, id, fill)
+	})
+}
+
+// Manifest reads the manifest of a part that is there.
+func (s *Store) Manifest(p lock.PartOn) (tree.Manifest, error) {
+	raw, err := os.ReadFile(s.Path(p) + ".manifest")
+	if err != nil {
+		return nil, err
+	}
+	return tree.Parse(raw)
 }
 
 // once does the work of adding a part under the lock of its name, unless the part
@@ -265,7 +291,7 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fre
 		return "", 0, wrong(p, "its tree digest is %.19s… and the lock has %.19s…", treeDigest, p.Tree)
 	}
 	for command, file := range p.Bin {
-		if !has(manifest, file) {
+		if p.Format != lock.RootFormat && !has(manifest, file) {
 			return "", 0, fault.New(fault.Source, "%s %s has no file %s, which its card gives as the command %s", p.Label(), p.Part.Version, file, command).
 				Advise("The card does not fit this version; choose another version or mend the card.")
 		}
@@ -301,7 +327,7 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fre
 
 func unpackInto(ctx context.Context, p lock.PartOn, archive, fresh string) (tree.Manifest, error) {
 	result, err := unpack.Archive(ctx, archive, p.Format, fresh, unpack.Rules{
-		Prefix: p.Prefix, Strip: p.Strip, Executable: executables(p), HashZip: strings.HasPrefix(p.Digest, "h1:"),
+		Prefix: p.Prefix, Strip: p.Strip, Executable: executables(p), HashZip: strings.HasPrefix(p.Digest, "h1:"), Docs: p.Docs,
 	})
 	if err != nil {
 		return nil, unpackError(p, err)

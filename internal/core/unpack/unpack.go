@@ -45,6 +45,7 @@ type Rules struct {
 	Executable []string // paths and globs of files that must be executable
 	HashZip    bool     // zip: compute the h1 digest of the module
 	Open       bool     // leave the folders writable: more will be put into them
+	Docs       bool     // deb: with documentation and translations
 }
 
 // Refused is an archive that does what no honest archive does.
@@ -80,6 +81,9 @@ func Archive(ctx context.Context, archivePath, format, into string, rules Rules)
 		err = w.tarGz(archivePath)
 	case "zip":
 		err = w.zip(archivePath)
+	case "deb":
+		w.whole = true
+		err = w.deb(archivePath)
 	default:
 		err = fmt.Errorf("archives of the format %q are not known", format)
 	}
@@ -117,6 +121,7 @@ type writer struct {
 	wait  sync.WaitGroup
 	after []func() // to do when the workers are done
 	h1    string
+	whole bool // the tree is of a system, not of one tool
 
 	mu      sync.Mutex
 	entries tree.Manifest
@@ -211,7 +216,7 @@ func (w *writer) file(j job, h *blake3.Hasher, buffer []byte) error {
 
 // name turns the name of an entry into that of the tree; "" means: leave it out.
 func (w *writer) name(raw string, isDir bool) (string, error) {
-	if strings.ContainsAny(raw, "\x00\\") {
+	if strings.ContainsRune(raw, 0) || strings.ContainsRune(raw, '\\') && !w.whole {
 		return "", &Refused{raw, "has a character that file names do not have everywhere"}
 	}
 	if strings.HasPrefix(raw, "/") {

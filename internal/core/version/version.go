@@ -95,6 +95,17 @@ func Major(v string) string {
 	return v
 }
 
+// Minor is the first two numbers of v: "3.13" of "3.13.5"; the first alone where
+// there is no second.
+func Minor(v string) string {
+	major := Major(v)
+	rest, ok := strings.CutPrefix(v[len(major):], ".")
+	if second := Major(rest); ok && second != "" {
+		return major + "." + second
+	}
+	return major
+}
+
 func isDigit(c byte) bool { return '0' <= c && c <= '9' }
 
 func validCore(core string) bool {

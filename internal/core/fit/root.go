@@ -1,0 +1,150 @@
+package fit
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"trammel.example/trammel/internal/core/disk"
+	"trammel.example/trammel/internal/core/event"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/root"
+	"trammel.example/trammel/internal/core/seal"
+	"trammel.example/trammel/internal/core/source"
+	"trammel.example/trammel/internal/core/tree"
+)
+
+// makeRoot brings the packages of a root into the store and makes the root of them.
+// A root that is to be mended first has every package checked to the byte.
+func makeRoot(ctx context.Context, p *project.Project, o Options, s source.Source, w work) error {
+	if err := seal.Available(); err != nil {
+		return err
+	}
+	var debs []lock.PartOn
+	for _, q := range (lock.Root{Packages: w.part.Packages}).List() {
+		debs = append(debs, q.Part(w.part.Docs))
+	}
+	if len(debs) == 0 {
+		return fault.New(fault.Use, "the lock has no packages for the root %s", w.part.Name).Advise("Lock again: trammel lock")
+	}
+	if err := addPackages(ctx, p, o, s, w, debs); err != nil {
+		return err
+	}
+	_, err := p.Store.Merge(ctx, w.part, w.mend, func(fresh string) (tree.Manifest, error) {
+		var pieces []root.Piece
+		for _, d := range debs {
+			d.Tree = p.Store.Tree(d)
+			m, err := p.Store.Manifest(d)
+			if err != nil {
+				return nil, fmt.Errorf("the list of files of %s: %w", d.Label(), err)
+			}
+			pieces = append(pieces, root.Piece{Name: d.Name, Version: d.Part.Version, Dir: p.Store.Path(d), Manifest: m})
+		}
+		return root.Make(ctx, fresh, pieces, w.part.Files)
+	})
+	return err
+}
+
+// addPackages fetches and unpacks packages, the largest first, so that the last
+// core to finish has little left. They count as one task.
+func addPackages(ctx context.Context, p *project.Project, o Options, s source.Source, w work, debs []lock.PartOn) (err error) {
+	var todo []work
+	var bytes, have int64
+	for _, d := range debs {
+		d.Tree = p.Store.Tree(d)
+		mend := false
+		if p.Store.Has(d) {
+			if !w.mend {
+				continue
+			}
+			found, err := p.Store.Check(d, true)
+			if err != nil {
+				return err
+			}
+			if found.OK() {
+				continue
+			}
+			mend = true
+		}
+		todo = append(todo, work{d, mend})
+		bytes += d.Size
+	}
+	if len(todo) == 0 {
+		return nil
+	}
+	slices.SortStableFunc(todo, func(a, b work) int { return int(b.part.Size - a.part.Size) })
+	task := fmt.Sprintf("fetch and unpack %d packages of %s", len(todo), w.part.Name)
+	done := event.Task(ctx, task)
+	defer func() { done("", err) }()
+	quiet, cancel := context.WithCancelCause(event.With(ctx, func(event.Event) {}))
+	defer cancel(nil)
+	var wait sync.WaitGroup
+	// Unpacking keeps a core busy, and the network is waited for meanwhile.
+	slots := make(chan struct{}, runtime.GOMAXPROCS(0)+2)
+	for _, x := range todo {
+		wait.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			if quiet.Err() != nil {
+				return
+			}
+			if err := add(quiet, p, o, s, x); err != nil {
+				cancel(err)
+				return
+			}
+			event.Send(ctx, event.Event{Phase: event.Progress, Task: task, Unit: event.Bytes, Current: atomic.AddInt64(&have, x.part.Size), Total: bytes})
+		})
+	}
+	wait.Wait()
+	return context.Cause(quiet)
+}
+
+// copyProgram puts this program where the launcher of roots finds it.
+func copyProgram(places interface{ Program() (string, error) }) error {
+	to, err := places.Program()
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(to); err == nil {
+		return nil
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	from, err := os.Open(self)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	fresh, err := os.CreateTemp(filepath.Dir(to), ".new-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(fresh.Name())
+	defer fresh.Close()
+	if _, err := io.Copy(fresh, from); err != nil {
+		return err
+	}
+	if err := fresh.Chmod(0o755); err != nil {
+		return err
+	}
+	if err := fresh.Close(); err != nil {
+		return err
+	}
+	if err := os.Rename(fresh.Name(), to); err != nil {
+		return err
+	}
+	return disk.SyncDir(filepath.Dir(to))
+}

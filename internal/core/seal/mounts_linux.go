@@ -1,0 +1,344 @@
+package seal
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// mounted is something of the host, held to be put into the new root.
+type mounted struct {
+	fd   int
+	at   string // relative to the new root
+	file bool
+}
+
+// setUp makes the view this process's root (mount_namespaces(7), pivot_root(2)).
+func setUp(v View) error {
+	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
+		return fmt.Errorf("refused making mounts private: %w", err)
+	}
+	// Everything of the host is taken hold of first: the new root covers some of it.
+	var system, rest []mounted
+	var access uint64 = unix.MOUNT_ATTR_RDONLY
+	if v.making {
+		access = 0
+	}
+	for _, name := range []string{"usr", "etc", "opt"} {
+		m, err := hold(filepath.Join(v.Root, name), name, access|unix.MOUNT_ATTR_NODEV)
+		if errors.Is(err, unix.ENOENT) && name == "opt" {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		system = append(system, m)
+	}
+	if v.Closed {
+		held, err := closedParts(v)
+		if err != nil {
+			return err
+		}
+		rest = held
+	} else {
+		rest = hostParts()
+	}
+	system = append(system, etcFiles(v)...)
+
+	const stage = "/tmp"
+	if err := unix.Mount("tmpfs", stage, "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=0755,size=64m"); err != nil {
+		return fmt.Errorf("refused mounting: %w", err)
+	}
+	if err := os.Chdir(stage); err != nil {
+		return err
+	}
+	if err := skeleton(v); err != nil {
+		return err
+	}
+	for _, m := range system {
+		if err := m.place(); err != nil {
+			return err
+		}
+	}
+	for _, name := range top {
+		if _, err := os.Lstat("usr/" + name); err == nil {
+			if err := os.Symlink("usr/"+name, name); err != nil {
+				return err
+			}
+		}
+	}
+	if v.Closed {
+		if err := kernelFolders(); err != nil {
+			return err
+		}
+	} else {
+		hostLinks()
+	}
+	for _, m := range rest {
+		if err := m.place(); err != nil {
+			return err
+		}
+	}
+	if err := identity(); err != nil {
+		return err
+	}
+	if err := unix.MountSetattr(unix.AT_FDCWD, ".", 0, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY}); err != nil {
+		return fmt.Errorf("closing the root: %w", err)
+	}
+	if err := unix.PivotRoot(".", "."); err != nil {
+		return fmt.Errorf("refused changing the root: %w", err)
+	}
+	if err := unix.Unmount(".", unix.MNT_DETACH); err != nil {
+		return err
+	}
+	return os.Chdir("/")
+}
+
+// hold takes hold of a folder or file with all that is mounted below it, and sets
+// attributes on the copy of the mounts alone (open_tree(2), mount_setattr(2)).
+func hold(path, at string, attributes uint64) (mounted, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return mounted{}, unwrap(err)
+	}
+	fd, err := unix.OpenTree(unix.AT_FDCWD, path, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC|unix.AT_RECURSIVE)
+	if errors.Is(err, unix.ENOSYS) {
+		return mounted{}, errors.New("this kernel is too old for sealed roots: they need Linux 5.12")
+	}
+	if err != nil {
+		return mounted{}, fmt.Errorf("taking %s: %w", path, err)
+	}
+	if attributes != 0 {
+		err = unix.MountSetattr(fd, "", unix.AT_EMPTY_PATH|unix.AT_RECURSIVE, &unix.MountAttr{Attr_set: attributes | unix.MOUNT_ATTR_NOSUID})
+		if err != nil {
+			unix.Close(fd)
+			return mounted{}, fmt.Errorf("closing %s: %w", path, err)
+		}
+	}
+	return mounted{fd, strings.TrimPrefix(at, "/"), !info.IsDir()}, nil
+}
+
+func unwrap(err error) error {
+	var path *os.PathError
+	if errors.As(err, &path) {
+		return fmt.Errorf("%s: %w", path.Path, path.Err)
+	}
+	return err
+}
+
+// place puts what is held into the new root.
+func (m mounted) place() error {
+	if _, err := os.Lstat(m.at); err != nil {
+		if err := os.MkdirAll(filepath.Dir(m.at), 0o755); err == nil && m.file {
+			err = os.WriteFile(m.at, nil, 0o644)
+		} else if err == nil {
+			err = os.Mkdir(m.at, 0o755)
+		} else {
+			return fmt.Errorf("/%s lies where the root's own system shows: keep projects and Trammel's folders out of /usr, /etc and /opt", m.at)
+		}
+	}
+	if err := unix.MoveMount(m.fd, "", unix.AT_FDCWD, m.at, unix.MOVE_MOUNT_F_EMPTY_PATH); err != nil {
+		return fmt.Errorf("showing /%s: %w", m.at, err)
+	}
+	return unix.Close(m.fd)
+}
+
+// top are the folders of a merged /usr that the top level links to.
+var top = []string{"bin", "sbin", "lib", "lib64", "lib32", "libx32"}
+
+func skeleton(v View) error {
+	for _, dir := range []string{"usr", "etc", "opt", "proc", "dev", "sys", "tmp", "run", "home", "root", "mnt", "srv", "var/tmp", "var/lib", "var/cache", "var/log", "var/spool"} {
+		if !v.Closed && !slices.Contains([]string{"usr", "etc", "opt"}, dir) {
+			continue
+		}
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+	}
+	if v.Closed {
+		if err := os.Symlink("../run", "var/run"); err != nil {
+			return err
+		}
+		return os.Chmod("var/tmp", 0o1777)
+	}
+	return nil
+}
+
+// devices are all that /dev holds, besides terminals and shared memory.
+var devices = []string{"null", "zero", "full", "random", "urandom", "tty"}
+
+// closedParts takes hold of what a closed view shows of the host.
+func closedParts(v View) ([]mounted, error) {
+	var out []mounted
+	for _, name := range devices {
+		m, err := hold("/dev/"+name, "dev/"+name, 0)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, m)
+	}
+	// Under this name programs find out which terminal they are on.
+	if tty, err := os.Readlink("/proc/self/fd/0"); err == nil && strings.HasPrefix(tty, "/dev/pts/") {
+		if m, err := hold(tty, "dev/console", 0); err == nil {
+			out = append(out, m)
+		}
+	}
+	type bind struct {
+		path  string
+		write bool
+	}
+	var binds []bind
+	for _, path := range v.Read {
+		binds = append(binds, bind{path, false})
+	}
+	for _, path := range v.Write {
+		binds = append(binds, bind{path, true})
+	}
+	// What lies in a folder that shows too comes after it.
+	slices.SortStableFunc(binds, func(a, b bind) int { return len(a.path) - len(b.path) })
+	for _, name := range []string{"lib", "cache", "spool"} { // what packages ship below /var
+		entries, _ := os.ReadDir(filepath.Join(v.Root, "var", name))
+		for _, e := range entries {
+			m, err := hold(filepath.Join(v.Root, "var", name, e.Name()), "var/"+name+"/"+e.Name(), unix.MOUNT_ATTR_RDONLY)
+			if err == nil {
+				out = append(out, m)
+			}
+		}
+	}
+	for _, b := range binds {
+		if b.path == "/" {
+			return nil, errors.New("the folder / cannot be shown in a sealed root: keep the project in a folder of its own")
+		}
+		attributes := uint64(unix.MOUNT_ATTR_NODEV)
+		if !b.write {
+			attributes |= unix.MOUNT_ATTR_RDONLY
+		}
+		m, err := hold(b.path, b.path, attributes)
+		if errors.Is(err, unix.ENOENT) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, m)
+	}
+	return out, nil
+}
+
+// hostParts takes hold of the host's top level, but for what the root brings.
+func hostParts() []mounted {
+	var out []mounted
+	entries, _ := os.ReadDir("/")
+	for _, e := range entries {
+		name := e.Name()
+		if !e.IsDir() || name == "usr" || name == "etc" || slices.Contains(top, name) {
+			continue
+		}
+		if m, err := hold("/"+name, name, 0); err == nil {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+// hostLinks makes the links of the host's top level again.
+func hostLinks() {
+	entries, _ := os.ReadDir("/")
+	for _, e := range entries {
+		if target, err := os.Readlink("/" + e.Name()); err == nil && !slices.Contains(top, e.Name()) {
+			_ = os.Symlink(target, e.Name())
+		}
+	}
+}
+
+// etcFiles takes hold of the host's files that say how the network is reached. A
+// root has empty files in their places.
+func etcFiles(v View) []mounted {
+	var out []mounted
+	if v.making {
+		return nil
+	}
+	for _, name := range []string{"resolv.conf", "hosts"} {
+		if _, err := os.Stat(filepath.Join(v.Root, "etc", name)); err != nil {
+			continue
+		}
+		if m, err := hold("/etc/"+name, "etc/"+name, unix.MOUNT_ATTR_RDONLY); err == nil && m.file {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+// kernelFolders mounts /proc, /dev, /tmp and /run afresh.
+func kernelFolders() error {
+	mount := func(kind, at string, flags uintptr, options string) error {
+		if err := unix.Mount(kind, at, kind, flags, options); err != nil {
+			return fmt.Errorf("refused mounting /%s: %w", at, err)
+		}
+		return nil
+	}
+	if err := mount("proc", "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""); err != nil {
+		return err
+	}
+	if err := mount("tmpfs", "dev", unix.MS_NOSUID|unix.MS_NOEXEC, "mode=0755,size=64k"); err != nil {
+		return err
+	}
+	for link, target := range map[string]string{"fd": "/proc/self/fd", "stdin": "/proc/self/fd/0", "stdout": "/proc/self/fd/1", "stderr": "/proc/self/fd/2", "ptmx": "pts/ptmx"} {
+		if err := os.Symlink(target, "dev/"+link); err != nil {
+			return err
+		}
+	}
+	for _, dir := range []string{"dev/pts", "dev/shm"} {
+		if err := os.Mkdir(dir, 0o755); err != nil {
+			return err
+		}
+	}
+	if err := mount("devpts", "dev/pts", unix.MS_NOSUID|unix.MS_NOEXEC, "newinstance,ptmxmode=0666,mode=0620"); err != nil {
+		return err
+	}
+	for _, dir := range []string{"dev/shm", "tmp"} {
+		if err := mount("tmpfs", dir, unix.MS_NOSUID|unix.MS_NODEV, "mode=1777"); err != nil {
+			return err
+		}
+	}
+	return mount("tmpfs", "run", unix.MS_NOSUID|unix.MS_NODEV, "mode=0755")
+}
+
+// identity writes who the caller is, and shows that in place of the root's own
+// list of users.
+func identity() error {
+	user := os.Getenv("USER")
+	if user == "" || strings.ContainsAny(user, ":\n") || user == "root" {
+		user = "weir"
+	}
+	home := os.Getenv("HOME")
+	if home == "" || strings.ContainsAny(home, ":\n") {
+		home = "/"
+	}
+	uid, gid := os.Getuid(), os.Getgid()
+	for name, text := range map[string]string{
+		"passwd": fmt.Sprintf("root:x:0:0:root:/root:/bin/sh\n%s:x:%d:%d::%s:/bin/bash\nnobody:x:65534:65534:nobody:/:/bin/sh\n", user, uid, gid, home),
+		"group":  fmt.Sprintf("root:x:0:\n%s:x:%d:\nnogroup:x:65534:\n", user, gid),
+	} {
+		if _, err := os.Stat("etc/" + name); err != nil {
+			continue // a root that is being made
+		}
+		if err := os.WriteFile("."+name, []byte(text), 0o644); err != nil {
+			return err
+		}
+		m, err := hold("."+name, "etc/"+name, unix.MOUNT_ATTR_RDONLY)
+		if err != nil {
+			return err
+		}
+		if err := m.place(); err != nil {
+			return err
+		}
+		_ = os.Remove("." + name)
+	}
+	return nil
+}

@@ -1,0 +1,241 @@
+package unpack
+
+import (
+	"archive/tar"
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"github.com/therootcompany/xz"
+)
+
+// ControlFolder is where the control files of a .deb lie in its tree: the name
+// that dpkg-deb(1) gives the folder.
+const ControlFolder = "DEBIAN"
+
+// deb reads a Debian binary package (deb(5)): an ar archive of debian-binary,
+// control.tar and data.tar. The tree has the data with bin, sbin and lib* moved
+// below usr (the merged /usr of Debian 12, which all suites unpack to), links
+// rewritten to be relative, and without setuid bits; nothing in it is executed.
+func (w *writer) deb(archivePath string) error {
+	f, err := os.Open(archivePath)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	r := bufio.NewReaderSize(f, 1<<20)
+	magic := make([]byte, 8)
+	if _, err := io.ReadFull(r, magic); err != nil || string(magic) != "!<arch>\n" {
+		return errors.New("the archive is no Debian package: it does not start as ar does")
+	}
+	seen := map[string]bool{}
+	for {
+		name, size, err := arHeader(r)
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		body := io.LimitReader(r, size)
+		base, suffix, _ := strings.Cut(name, ".tar")
+		if base == "control" || base == "data" {
+			if seen[base] {
+				return &Refused{name, "appears twice"}
+			}
+			seen[base] = true
+			if err := w.debMember(body, base, suffix); err != nil {
+				return err
+			}
+		}
+		if _, err := io.Copy(io.Discard, body); err != nil {
+			return damaged(err)
+		}
+		if size%2 == 1 { // members start at even places
+			if _, err := r.Discard(1); err != nil && err != io.EOF {
+				return damaged(err)
+			}
+		}
+	}
+	if !seen["control"] || !seen["data"] {
+		return errors.New("the archive is cut off: a Debian package has control.tar and data.tar")
+	}
+	return nil
+}
+
+// arHeader reads the 60 bytes before a member (deb(5)): name, size in decimal.
+func arHeader(r io.Reader) (name string, size int64, err error) {
+	var h [60]byte
+	if n, err := io.ReadFull(r, h[:]); err == io.EOF && n == 0 {
+		return "", 0, io.EOF
+	} else if err != nil {
+		return "", 0, damaged(err)
+	}
+	size, err = strconv.ParseInt(strings.TrimSpace(string(h[48:58])), 10, 64)
+	if err != nil || size < 0 || string(h[58:]) != "`\n" {
+		return "", 0, errors.New("the archive is damaged: it has no ar header where one should be")
+	}
+	return strings.TrimSuffix(strings.TrimSpace(string(h[:16])), "/"), size, nil
+}
+
+func (w *writer) debMember(body io.Reader, base, suffix string) error {
+	var unpacked io.Reader
+	var err error
+	switch suffix {
+	case "":
+		unpacked = body
+	case ".gz":
+		unpacked, err = gzip.NewReader(body)
+	case ".xz":
+		unpacked, err = xz.NewReader(bufio.NewReaderSize(body, 1<<20), xz.DefaultDictMax)
+	case ".zst":
+		var z *zstd.Decoder
+		if z, err = zstd.NewReader(body); err == nil {
+			defer z.Close()
+			unpacked = z
+		}
+	default:
+		return fmt.Errorf("its %s is compressed as %q, which is not known", base, suffix)
+	}
+	if err != nil {
+		return damaged(err)
+	}
+	buffered := bufio.NewReaderSize(unpacked, 1<<20)
+	t := tar.NewReader(buffered)
+	for {
+		h, err := t.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return damaged(err)
+		}
+		if base == "control" {
+			err = w.controlEntry(t, h)
+		} else {
+			err = w.dataEntry(t, h)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if _, err := io.Copy(io.Discard, io.LimitReader(buffered, freeBytes)); err != nil {
+		return damaged(err)
+	}
+	return nil
+}
+
+// controlFiles are those of a package's control files that say something about
+// its tree.
+var controlFiles = []string{"control", "preinst", "postinst", "triggers"}
+
+func (w *writer) controlEntry(t *tar.Reader, h *tar.Header) error {
+	name := path.Clean(h.Name)
+	if h.Typeflag != tar.TypeReg || !slices.Contains(controlFiles, name) {
+		return nil
+	}
+	h.Name, h.Mode = ControlFolder+"/"+name, 0o644
+	return w.tarEntry(t, h)
+}
+
+// Debian's folders of documentation and translations, which a tree has only when
+// it is asked for them.
+var docFolders = []string{
+	"usr/share/doc/", "usr/share/doc-base/", "usr/share/man/", "usr/share/info/", "usr/share/locale/", "usr/share/lintian/",
+	"usr/share/bug/", "usr/share/linda/", "usr/share/gtk-doc/", "usr/share/help/", "usr/share/reportbug/",
+}
+
+// merged are the top-level folders that lie below usr.
+var merged = []string{"bin", "sbin", "lib", "lib64", "lib32", "libx32"}
+
+// merge gives a path of a package its place with a merged /usr.
+func merge(name string) string {
+	first, _, _ := strings.Cut(name, "/")
+	if slices.Contains(merged, first) {
+		return "usr/" + name
+	}
+	return name
+}
+
+func (w *writer) dataEntry(t *tar.Reader, h *tar.Header) error {
+	raw := strings.TrimPrefix(strings.TrimPrefix(h.Name, "."), "/")
+	name := path.Clean(raw)
+	for word := range strings.SplitSeq(raw, "/") {
+		if word == ".." {
+			return &Refused{h.Name, "leaves the tree"}
+		}
+	}
+	if name == "." || raw == "" {
+		return nil
+	}
+	place := merge(name)
+	if place == ControlFolder || strings.HasPrefix(place, ControlFolder+"/") {
+		return &Refused{h.Name, "has the name of the control files"}
+	}
+	if !w.rules.Docs && slices.ContainsFunc(docFolders, func(d string) bool { return strings.HasPrefix(place+"/", d) }) {
+		return nil
+	}
+	h.Name = place
+	h.Mode &^= 0o7000
+	switch h.Typeflag {
+	case tar.TypeDir:
+		if _, made := w.dirs[place]; made || w.names[key(place)] != 0 {
+			return nil
+		}
+		return w.mkdir(place, false)
+	case tar.TypeSymlink:
+		if !strings.Contains(name, "/") && slices.Contains(merged, name) {
+			return nil // the four links of a merged /usr are made with the root
+		}
+		target, err := rootLink(name, place, h.Linkname)
+		if err != nil {
+			return err
+		}
+		if path.Join(path.Dir(place), target) == place || w.names[key(place)] != 0 {
+			return nil // merged with what it points to
+		}
+		return w.symlink(place, target)
+	case tar.TypeLink:
+		h.Linkname = merge(path.Clean(strings.TrimPrefix(strings.TrimPrefix(h.Linkname, "."), "/")))
+	}
+	return w.tarEntry(t, h)
+}
+
+// rootLink is the target of a link, relative to its new place. What it points to
+// is decided where the package has it, then moved as everything is.
+func rootLink(name, place, target string) (string, error) {
+	if target == "" || strings.ContainsRune(target, 0) {
+		return "", &Refused{name, "is a link to nothing"}
+	}
+	to := target
+	if !path.IsAbs(target) {
+		to = path.Join("/", path.Dir(name), target) // ".." of the root is the root
+	}
+	to = merge(strings.TrimPrefix(path.Clean(to), "/"))
+	if to == "" {
+		to = "."
+	}
+	return relative(path.Dir(place), to), nil
+}
+
+// relative is the way from a folder to a path, both of one tree.
+func relative(dir, to string) string {
+	var from []string
+	if dir != "." {
+		from = strings.Split(dir, "/")
+	}
+	words := strings.Split(to, "/")
+	i := 0
+	for i < len(from) && i < len(words)-1 && from[i] == words[i] {
+		i++
+	}
+	return strings.Repeat("../", len(from)-i) + strings.Join(words[i:], "/")
+}
