@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"trammel.example/trammel/internal/core/declare"
 	"trammel.example/trammel/internal/core/disk"
 	"trammel.example/trammel/internal/core/environ"
 	"trammel.example/trammel/internal/core/fault"
@@ -36,14 +37,9 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 	if len(c.StringSlice("trial")) == 0 && os.Getenv("TRAMMEL_DIR") == plan.Dir && os.Getenv("TRAMMEL_BAY") == c.String("bay") {
 		return fault.New(fault.Use, "this is a shell of %s already", plan.Project).Advise("Leave it with exit, or just go on.")
 	}
-	path := c.String("login")
-	for _, candidate := range []string{os.Getenv("SHELL"), "/bin/bash", "/bin/sh"} {
-		if path == "" {
-			path = candidate
-		}
-	}
-	if info, err := os.Stat(path); err != nil || info.IsDir() || info.Mode()&0o111 == 0 || !filepath.IsAbs(path) {
-		return fault.New(fault.Use, "there is no shell at %q", path).Advise("Name one: trammel shell --login /bin/bash")
+	path, err := shellPath(plan, c.String("login"))
+	if err != nil {
+		return err
 	}
 	dir, err := workDir(c)
 	if err != nil {
@@ -57,6 +53,34 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 		plan.Environment.Variables = append(plan.Environment.Variables, x)
 	}
 	return become(plan, dir, path, argv)
+}
+
+// shellPath finds the shell to open: the named one, or the person's own; in sealed
+// isolation the root's shell of that name, or its bash.
+func shellPath(plan *project.Plan, named string) (string, error) {
+	own := os.Getenv("SHELL")
+	candidates := []string{own, "/bin/bash", "/bin/sh"}
+	root := ""
+	if plan.Environment.Isolation == declare.Sealed {
+		root = plan.Environment.View.Root
+		candidates = []string{"/usr/bin/" + filepath.Base(own), "/usr/bin/bash", "/usr/bin/sh"}
+	}
+	if named != "" {
+		candidates = []string{named}
+		if root != "" && !strings.HasPrefix(named, "/usr/") {
+			candidates = append(candidates, "/usr"+named)
+		}
+	}
+	for _, path := range candidates {
+		if info, err := os.Stat(root + path); err == nil && filepath.IsAbs(path) && !info.IsDir() && info.Mode()&0o111 != 0 {
+			return path, nil
+		}
+	}
+	if root != "" {
+		return "", fault.New(fault.Use, "the root of %s has no shell at %q", plan.Project, candidates[0]).
+			Advise("Name one that it has: trammel shell --login /bin/bash")
+	}
+	return "", fault.New(fault.Use, "there is no shell at %q", candidates[0]).Advise("Name one: trammel shell --login /bin/bash")
 }
 
 // startShell writes the start-up file that sets the environment again after the

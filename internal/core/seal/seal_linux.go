@@ -178,6 +178,9 @@ func run(o order, argv, env []string) (int, error) {
 	defer reportFile.Close()
 	signals := make(chan os.Signal, 16)
 	signal.Notify(signals, unix.SIGTERM, unix.SIGHUP, unix.SIGINT, unix.SIGQUIT, unix.SIGUSR1, unix.SIGUSR2)
+	if tty == nil && o.View.Closed {
+		cmd.SysProcAttr.Setsid = true // a signal to this process's group comes in once, by way of this process
+	}
 	if err := start(cmd); err != nil {
 		return 126, err
 	}
