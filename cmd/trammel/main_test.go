@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"trammel.example/trammel/internal/core/seal"
 	"trammel.example/trammel/internal/standin"
 )
 
@@ -21,6 +22,9 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	if seal.Inside() { // this very program probes whether there are namespaces
+		seal.Main()
+	}
 	os.Exit(func() int {
 		dir, err := os.MkdirTemp("", "trammel-test-")
 		if err != nil {

@@ -132,6 +132,9 @@ func provider(command string) string {
 	for _, name := range card.BuiltinNames() {
 		c, _ := card.Builtin(name)
 		for _, from := range c.From {
+			if _, ok := from.Bin[command]; ok || from.Kind == "debian" && named(from.Commands, command) {
+				return name
+			}
 			for _, part := range from.Parts {
 				if _, ok := part.Bin[command]; ok {
 					return name
@@ -140,6 +143,16 @@ func provider(command string) string {
 		}
 	}
 	return ""
+}
+
+// named tells whether one of some globs of files ends in a pattern that is more
+// than "anything" and fits a command.
+func named(globs []string, command string) bool {
+	return slices.ContainsFunc(globs, func(glob string) bool {
+		pattern := filepath.Base(glob)
+		ok, _ := filepath.Match(pattern, command)
+		return ok && pattern != "*"
+	})
 }
 
 // errGapsIsolation says that --gaps is about clean isolation.

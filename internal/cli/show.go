@@ -41,10 +41,21 @@ type toolOut struct {
 	Version string `json:"version"` // "" while nothing is locked
 	Ask     string `json:"ask"`
 	Source  string `json:"source"`
-	State   string `json:"state"`  // "ok" or "missing"
+	State   string `json:"state"` // "ok" or "missing"
+	Bytes   int64  `json:"bytes"` // room in the store, without its root; 0 when not known
+	Root    string `json:"root,omitempty"`
 	Origin  string `json:"origin"` // "declaration", "local" or "your default"
 	File    string `json:"file"`   // where it is declared
 	Line    int    `json:"line"`
+}
+
+// rootOut is a root that this project's tools come from.
+type rootOut struct {
+	Name     string `json:"name"`
+	Version  string `json:"version"` // day of the release
+	Packages int    `json:"packages"`
+	Bytes    int64  `json:"bytes"` // with what it shares with other roots
+	State    string `json:"state"`
 }
 
 type stepOut struct {
@@ -63,6 +74,7 @@ type showOut struct {
 	Environment string           `json:"environment,omitempty"`
 	Remark      string           `json:"remark,omitempty"`
 	Tools       []toolOut        `json:"toolchain"`
+	Roots       []rootOut        `json:"roots,omitempty"`
 	Steps       []stepOut        `json:"steps"`
 	Services    []service.Status `json:"services"`
 	Weak        bool             `json:"weak_cleanup,omitempty"`
@@ -111,7 +123,18 @@ func showAction(ctx context.Context, c *cli.Command) error {
 			version += "  " + t.State
 			style = ui.Red
 		}
-		rows = append(rows, []ui.Cell{{Text: group("toolchain")}, {Text: t.Name, Style: ui.Accent}, {Text: version, Style: style}, {Text: strings.TrimSpace(t.Origin + "  " + t.Source), Style: ui.Dim}})
+		size := ""
+		if t.Bytes > 0 {
+			size = "  " + ui.Bytes(t.Bytes)
+		}
+		rows = append(rows, []ui.Cell{{Text: group("toolchain")}, {Text: t.Name, Style: ui.Accent}, {Text: version, Style: style}, {Text: strings.TrimSpace(t.Origin + "  " + t.Source + size), Style: ui.Dim}})
+	}
+	for _, r := range out.Roots {
+		state := r.State
+		if state == "ok" {
+			state = r.Version
+		}
+		rows = append(rows, []ui.Cell{{Text: group("roots")}, {Text: r.Name, Style: ui.Accent}, {Text: state, Style: ui.StateStyle(r.State)}, {Text: fmt.Sprintf("%d packages  %s", r.Packages, ui.Bytes(r.Bytes)), Style: ui.Dim}})
 	}
 	for _, st := range out.Steps {
 		text := st.Why
@@ -169,6 +192,7 @@ func gather(ctx context.Context, p *project.Project) (*showOut, error) {
 		if l != nil {
 			item := l.Items[t.Name]
 			x.Version, x.Source = item.Version, item.Source
+			x.Bytes, x.Root = sizeOf(p, l, t.Name)
 			if present(p, l, t.Name) {
 				x.State = "ok"
 			}
@@ -193,6 +217,9 @@ func gather(ctx context.Context, p *project.Project) (*showOut, error) {
 		for _, t := range p.Overlay.Toolchains {
 			tool(t, own, "local")
 		}
+	}
+	if l != nil {
+		out.Roots = rootsOf(p, l)
 	}
 	if services, err := service.Connect(p.Bay).Status(ctx); err == nil && services != nil {
 		out.Services = services
@@ -232,6 +259,38 @@ func gather(ctx context.Context, p *project.Project) (*showOut, error) {
 		out.Remark = "Due: " + names(dueOf(statuses), func(st step.Status) string { return st.Step.Name }) + ". Run: trammel fit"
 	}
 	return out, nil
+}
+
+// sizeOf is the room that a tool's own parts take, and the root that it is in.
+func sizeOf(p *project.Project, l *lock.Lock, tool string) (bytes int64, root string) {
+	for _, part := range l.PartsOn(p.Platform) {
+		switch {
+		case part.Item != tool:
+		case part.Format == lock.RootFormat:
+			root = part.Name
+		default:
+			if part.Tree = p.Store.Tree(part); p.Store.Has(part) {
+				bytes += p.Store.Size(part)
+			}
+		}
+	}
+	return bytes, root
+}
+
+// rootsOf lists the roots of a lock.
+func rootsOf(p *project.Project, l *lock.Lock) []rootOut {
+	var out []rootOut
+	for _, part := range lock.Once(l.PartsOn(p.Platform)) {
+		if part.Format != lock.RootFormat {
+			continue
+		}
+		r := rootOut{Name: part.Name, Version: part.Part.Version, Packages: len(part.Packages), State: "missing"}
+		if part.Tree = p.Store.Tree(part); p.Store.Has(part) {
+			r.State, r.Bytes = "ok", p.Store.Size(part)
+		}
+		out = append(out, r)
+	}
+	return out
 }
 
 func dueOf(list []step.Status) []step.Status {

@@ -100,6 +100,9 @@ func showOne(ctx context.Context, s *sheet, p *project.Project, name string) err
 		found = true
 		s.print(x.Name, "routine", []fact{{"about", x.About}, {"runs", x.Run.String()}, {"by", "trammel do " + x.Name}})
 	}
+	if l, err := lock.Read(p.Declaration.Dir); err == nil && showRoot(s, p, l, name) {
+		found = true
+	}
 	if !found {
 		d := p.Declaration
 		all := append(append(append(declare.Names(d.Toolchains), declare.Names(d.Steps)...), declare.Names(d.Services)...), declare.Names(d.Routines)...)
@@ -131,8 +134,18 @@ func showTool(s *sheet, p *project.Project, t declare.Toolchain, l *lock.Lock, e
 		if p.Store.Has(part) {
 			where = p.Store.Path(part)
 		}
-		facts = append(facts, fact{"part", part.Name + " " + part.Part.Version}, fact{"", where}, fact{"", part.Digest})
-		if commands := lock.Sorted(part.Bin); len(commands) > 0 {
+		size := ""
+		if n := p.Store.Size(part); n > 0 {
+			size = "   " + ui.Bytes(n)
+		}
+		commands := lock.Sorted(part.Bin)
+		if part.Format == lock.RootFormat {
+			facts = append(facts, fact{"packages", strings.Join(part.Wants, " ")}, fact{"root", part.Name + " " + part.Part.Version + size + "   (trammel show " + part.Name + ")"})
+			commands = commandsOf(p, l, t.Name)
+		} else {
+			facts = append(facts, fact{"part", part.Name + " " + part.Part.Version + size}, fact{"", where}, fact{"", part.Digest})
+		}
+		if len(commands) > 0 {
 			facts = append(facts, fact{"commands", strings.Join(commands, " ")})
 		}
 	}
@@ -141,6 +154,49 @@ func showTool(s *sheet, p *project.Project, t declare.Toolchain, l *lock.Lock, e
 	}
 	facts = append(facts, fact{"without it", withoutTool(p, l, t.Name)})
 	s.print(t.Name, "toolchain", facts)
+}
+
+// commandsOf are the commands that a tool has in the frame.
+func commandsOf(p *project.Project, l *lock.Lock, tool string) []string {
+	f, err := p.Frame(l)
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, c := range f.Commands {
+		if c.Item == tool {
+			out = append(out, c.Name)
+		}
+	}
+	return out
+}
+
+// showRoot shows a root: where it is, what it takes, and its packages.
+func showRoot(s *sheet, p *project.Project, l *lock.Lock, name string) bool {
+	for _, part := range l.PartsOn(p.Platform) {
+		if part.Format != lock.RootFormat || part.Name != name {
+			continue
+		}
+		read := l.Sources[name]
+		facts := []fact{{"suites", strings.Join(read.Suites, " ")}, {"release", part.Part.Version}, {"index", strings.Join(read.Index, "\n")}}
+		if part.Tree = p.Store.Tree(part); p.Store.Has(part) {
+			whole, shared := p.Store.Room(part)
+			size := ui.Bytes(whole)
+			if shared > 0 {
+				size += ", of which other roots share " + ui.Bytes(shared)
+			}
+			facts = append(facts, fact{"takes", size}, fact{"at", p.Store.Path(part)}, fact{"tree", part.Tree})
+		} else {
+			facts = append(facts, fact{"at", "not on this machine yet: trammel fit"})
+		}
+		var packages []string
+		for _, q := range (lock.Root{Packages: part.Packages}).List() {
+			packages = append(packages, q.Name+" "+q.Version)
+		}
+		s.print(name, "root", append(facts, fact{"packages", strings.Join(packages, "\n")}))
+		return true
+	}
+	return false
 }
 
 // withoutTool says what a tool's commands would be if it were not declared.

@@ -52,7 +52,8 @@ const (
 // File is one file of a package.
 type File struct {
 	Name, Content string
-	Mode          int64 // 0 means 0644
+	Mode          int64  // 0 means 0644
+	Link          string // target, for a link of a Deb
 }
 
 // Server is one stand-in with all its registries.

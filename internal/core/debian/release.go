@@ -71,9 +71,12 @@ func readKeys(raw []byte) (openpgp.EntityList, error) {
 // cleartext signatures) against a keyring and reads it. One good signature of the
 // several that a file may have is enough.
 func ReadRelease(raw []byte, keys *Keyring, now time.Time) (*Release, error) {
-	block, _ := clearsign.Decode(raw)
+	block, rest := clearsign.Decode(raw)
 	if block == nil {
 		return nil, errors.New("it is not signed")
+	}
+	if len(bytes.TrimSpace(rest)) > 0 {
+		return nil, errors.New("something that is not signed follows it")
 	}
 	signatures, err := io.ReadAll(block.ArmoredSignature.Body)
 	if err != nil {

@@ -7,6 +7,7 @@ package declare
 
 import (
 	"strconv"
+	"strings"
 	"time"
 
 	"trammel.example/trammel/internal/core/canon"
@@ -66,6 +67,15 @@ type Debian struct {
 	Keyring    string   // file with the archive's keys; empty: the machine's own
 	Docs       bool     // unpack manuals, documentation and translations too
 	Expired    bool     // accept a release whose Valid-Until has passed
+}
+
+// Lines are the suites with their components, as the lock has them: "trixie main".
+func (d Debian) Lines() []string {
+	var out []string
+	for _, s := range d.Suites {
+		out = append(out, s+" "+strings.Join(d.Components, " "))
+	}
+	return out
 }
 
 // Toolchain is a wanted tool and the versions that will do.

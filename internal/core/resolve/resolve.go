@@ -262,7 +262,7 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 	if err != nil {
 		return lock.Item{}, err
 	}
-	keep := had && builtBy(old, builder) && !r.o.Renew(t.Name) && old.Source == way.source && old.Card == way.card.Digest() && t.Ask.Allows(scheme, old.Version)
+	keep := had && r.sameSuites(way.source) && builtBy(old, builder) && !r.o.Renew(t.Name) && old.Source == way.source && old.Card == way.card.Digest() && t.Ask.Allows(scheme, old.Version)
 	if keep && r.coversAll(old) {
 		old.Platforms = r.onlyWanted(old)
 		return old, nil
@@ -429,7 +429,7 @@ func (r *resolver) sources(ctx context.Context, l *lock.Lock) error {
 	for _, name := range lock.Sorted(used) {
 		kind := r.kind(name)
 		old, known := r.o.Old.Sources[name]
-		if known && old.Kind == kind && !r.moved(name, l) {
+		if known && old.Kind == kind && r.sameSuites(name) && !r.moved(name, l) {
 			l.Sources[name] = old
 			continue
 		}

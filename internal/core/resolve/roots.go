@@ -51,7 +51,7 @@ func (r *resolver) roots(ctx context.Context, l *lock.Lock) error {
 			wants := r.wants(l, name, on)
 			old, had := r.o.Old.Roots[name][on]
 			declared, _ := r.d.Source(name)
-			if had && old.Docs == declared.Debian.Docs && slices.Equal(wants, r.wants(r.o.Old, name, on)) && maps.Equal(files(l, name, on), old.Files) && !r.renews(name) {
+			if had && r.sameSuites(name) && old.Docs == declared.Debian.Docs && slices.Equal(wants, r.wants(r.o.Old, name, on)) && maps.Equal(files(l, name, on), old.Files) && !r.renews(name) {
 				set(l, name, on, old)
 				continue
 			}
@@ -80,6 +80,13 @@ func (r *resolver) roots(ctx context.Context, l *lock.Lock) error {
 		}
 	}
 	return nil
+}
+
+// sameSuites tells whether a source is declared to be what the old lock was
+// resolved from.
+func (r *resolver) sameSuites(name string) bool {
+	declared, ok := r.d.Source(name)
+	return !ok || declared.Kind != "debian" || slices.Equal(declared.Debian.Lines(), r.o.Old.Sources[name].Suites)
 }
 
 func set(l *lock.Lock, source, on string, root lock.Root) {
@@ -161,6 +168,9 @@ func (r *resolver) stays(ctx context.Context, archive source.Rooter, l *lock.Loc
 		}
 	}
 	kept := old.List()
+	if !r.sameSuites(name) {
+		return nil, nil
+	}
 	if len(renewed) == 0 {
 		return kept, nil
 	}

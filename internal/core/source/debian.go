@@ -150,9 +150,9 @@ func (s *debianArchive) checked(raw []byte, suite string, keys *debian.Keyring) 
 func (s *debianArchive) Read(ctx context.Context) (suites, index []string, err error) {
 	releases, err := s.read(ctx)
 	for _, r := range releases {
-		suites, index = append(suites, r.suite), append(index, r.digest)
+		index = append(index, r.digest)
 	}
-	return suites, index, err
+	return s.d.Lines(), index, err
 }
 
 // index opens the compact indexes of a platform, making those that are not there.

@@ -83,7 +83,7 @@ func (s *Store) Remove(name string) error {
 	if err := os.Rename(path, aside); err != nil {
 		return err
 	}
-	for _, record := range []string{".manifest", ".stamps", ".damaged"} {
+	for _, record := range []string{".manifest", ".stamps", ".size", ".damaged"} {
 		os.Remove(path + record)
 	}
 	return disk.RemoveAll(aside)
@@ -304,7 +304,7 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fre
 	for _, record := range []struct {
 		path    string
 		content []byte
-	}{{final + ".manifest", manifest.Bytes()}, {final + ".stamps", stampBytes(manifest)}, {s.known(p), []byte(treeDigest + " " + rulesOf(p) + "\n")}} {
+	}{{final + ".manifest", manifest.Bytes()}, {final + ".stamps", stampBytes(manifest)}, {final + ".size", sizeBytes(manifest)}, {s.known(p), []byte(treeDigest + " " + rulesOf(p) + "\n")}} {
 		temporary := fresh + ".record"
 		err := os.WriteFile(temporary, record.content, 0o644)
 		if err == nil {
@@ -389,6 +389,42 @@ func unpackError(p lock.PartOn, err error) error {
 	e := fault.New(fault.Source, "%s %s: %v", p.Label(), p.Part.Version, err)
 	e.Cause = WrongBytes
 	return e.Advise("Nothing of it was kept.")
+}
+
+// sizeBytes is the record of how much room a tree takes: a number of bytes.
+func sizeBytes(m tree.Manifest) []byte {
+	var sum int64
+	for _, e := range m {
+		sum += e.Stamp.Size
+	}
+	return strconv.AppendInt(nil, sum, 10)
+}
+
+// Size is the room that a part takes, in bytes, as recorded when it was added; 0
+// when that is not known. What a root shares with others counts in each.
+func (s *Store) Size(p lock.PartOn) int64 {
+	raw, err := os.ReadFile(s.Path(p) + ".size")
+	if err != nil {
+		return 0
+	}
+	n, _ := strconv.ParseInt(string(raw), 10, 64)
+	return n
+}
+
+// Room walks a root and counts the bytes of its files, and of those the ones that
+// other roots have too: files with a third name besides the root's and the part's.
+func (s *Store) Room(p lock.PartOn) (whole, shared int64) {
+	_ = filepath.WalkDir(s.Path(p), func(name string, d fs.DirEntry, err error) error {
+		var st unix.Stat_t
+		if err == nil && d.Type().IsRegular() && unix.Lstat(name, &st) == nil {
+			whole += st.Size
+			if st.Nlink > 2 {
+				shared += st.Size
+			}
+		}
+		return nil
+	})
+	return whole, shared
 }
 
 func stampBytes(m tree.Manifest) []byte {

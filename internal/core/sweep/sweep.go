@@ -47,7 +47,9 @@ type Result struct {
 	Freed    []Freed
 	Kept     int      // parts
 	Projects []string // whose tools were kept
-	Gone     []string // projects that are forgotten
+
+	seen map[uint64]uint64 // inode → its names among what was freed
+	Gone []string          // projects that are forgotten
 }
 
 // Bytes is the room that was freed.
@@ -75,7 +77,7 @@ func Run(ctx context.Context, p place.Places, o Options) (*Result, error) {
 	}
 	defer unlock()
 	keep := roots{map[string]bool{}, map[string]bool{}, map[string]bool{}}
-	result := &Result{}
+	result := &Result{seen: map[uint64]uint64{}}
 	if err := projects(p, s, &keep, result, o.Print); err != nil {
 		return nil, err
 	}
@@ -87,27 +89,33 @@ func Run(ctx context.Context, p place.Places, o Options) (*Result, error) {
 		result.free("leftover", path, o.Print)
 	}
 	frames(p, keep, o, result)
+	programs(p, o, result)
 	archives(p, keep, o, result)
+	indexes(p, o, result)
 	return result, ctx.Err()
 }
 
 // free removes a file or folder and counts it.
 func (r *Result) free(kind, path string, printOnly bool) {
-	size := sizeOf(path)
+	size := r.sizeOf(path)
 	if printOnly || disk.RemoveAll(path) == nil {
 		r.Freed = append(r.Freed, Freed{kind, filepath.Base(path), size})
 	}
 }
 
-// sizeOf is the room that a file or tree takes on the disk.
-func sizeOf(path string) int64 {
+// sizeOf is the room that goes with a file or tree. A file that has other names,
+// in parts or roots that stay, takes nothing along; its last name takes all.
+func (r *Result) sizeOf(path string) int64 {
 	var sum int64
-	_ = filepath.WalkDir(path, func(_ string, d fs.DirEntry, err error) error {
+	_ = filepath.WalkDir(path, func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return nil
 		}
-		if info, err := d.Info(); err == nil && info.Mode().IsRegular() {
-			sum += info.Size()
+		var st unix.Stat_t
+		if d.Type().IsRegular() && unix.Lstat(name, &st) == nil {
+			if r.seen[st.Ino]++; r.seen[st.Ino] >= uint64(st.Nlink) {
+				sum += st.Size
+			}
 		}
 		return nil
 	})
@@ -162,6 +170,9 @@ func (k *roots) lock(s *store.Store, l *lock.Lock) {
 	for _, name := range l.Declaration.Platforms {
 		on, _ := platform.Parse(name)
 		for _, part := range l.PartsOn(on) {
+			if part.Format == lock.RootFormat {
+				k.packages(s, part)
+			}
 			k.archives[part.Digest] = true
 			if part.Tree = s.Tree(part); part.Tree != "" {
 				k.parts[store.Name(part)] = true
@@ -173,6 +184,17 @@ func (k *roots) lock(s *store.Store, l *lock.Lock) {
 	}
 	if f, err := frame.Of("/", s, here); err == nil {
 		k.frames[filepath.Base(f.Dir)] = true
+	}
+}
+
+// packages keeps those that a root is made of.
+func (k *roots) packages(s *store.Store, root lock.PartOn) {
+	for _, p := range (lock.Root{Packages: root.Packages}).List() {
+		deb := p.Part(root.Docs)
+		k.archives[deb.Digest] = true
+		if deb.Tree = s.Tree(deb); deb.Tree != "" {
+			k.parts[store.Name(deb)] = true
+		}
 	}
 }
 
@@ -223,6 +245,12 @@ func processes(p place.Places, keep *roots) {
 				note([]byte(target))
 			}
 		}
+		shown, _ := os.ReadDir(filepath.Join(p.Frames(), name, "roots"))
+		for _, l := range shown {
+			if target, err := os.Readlink(filepath.Join(p.Frames(), name, "roots", l.Name())); err == nil {
+				note([]byte(target + "/"))
+			}
+		}
 	}
 }
 
@@ -240,7 +268,7 @@ func parts(ctx context.Context, s *store.Store, p place.Places, keep roots, o Op
 			r.Kept++
 			continue
 		}
-		size := sizeOf(path)
+		size := r.sizeOf(path)
 		if !o.Print {
 			if err := s.Remove(name); err != nil {
 				return err
@@ -266,6 +294,33 @@ func frames(p place.Places, keep roots, o Options, r *Result) {
 		path := filepath.Join(p.Frames(), e.Name())
 		if !keep.frames[e.Name()] && !recent(path, o.OlderThan) {
 			r.free("frame", path, o.Print)
+		}
+	}
+}
+
+// programs frees the copies of this program that no frame launches with.
+func programs(p place.Places, o Options, r *Result) {
+	used := map[string]bool{}
+	launchers, _ := filepath.Glob(filepath.Join(p.Frames(), "*", "launch"))
+	for _, l := range launchers {
+		if target, err := os.Readlink(l); err == nil {
+			used[filepath.Dir(target)] = true
+		}
+	}
+	entries, _ := os.ReadDir(p.Programs())
+	for _, e := range entries {
+		if path := filepath.Join(p.Programs(), e.Name()); !used[path] && !recent(path, max(o.OlderThan, time.Hour)) {
+			r.free("program", path, o.Print)
+		}
+	}
+}
+
+// indexes frees the compact indexes that were not looked into for a month.
+func indexes(p place.Places, o Options, r *Result) {
+	found, _ := filepath.Glob(filepath.Join(p.Indexes(), "debian-*.index"))
+	for _, path := range found {
+		if info, err := os.Stat(path); err == nil && time.Since(info.ModTime()) > max(o.OlderThan, 30*24*time.Hour) {
+			r.free("index", path, o.Print)
 		}
 	}
 }

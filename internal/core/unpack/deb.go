@@ -45,7 +45,7 @@ func (w *writer) deb(archivePath string) error {
 		if err != nil {
 			return err
 		}
-		body := io.LimitReader(r, size)
+		body := &io.LimitedReader{R: r, N: size}
 		base, suffix, _ := strings.Cut(name, ".tar")
 		if base == "control" || base == "data" {
 			if seen[base] {
@@ -58,6 +58,9 @@ func (w *writer) deb(archivePath string) error {
 		}
 		if _, err := io.Copy(io.Discard, body); err != nil {
 			return damaged(err)
+		}
+		if body.N > 0 {
+			return damaged(io.ErrUnexpectedEOF)
 		}
 		if size%2 == 1 { // members start at even places
 			if _, err := r.Discard(1); err != nil && err != io.EOF {
