@@ -324,9 +324,13 @@ func TestAnArchiveThatLiesIsNotBelieved(t *testing.T) {
 	h.fails(5, []string{"was valid until", "expired = true"}, "lock")
 	h.change("suite = \"weir\"", "suite = \"weir\"\nexpired = true")
 	h.ok("lock")
-	for _, f := range []standin.Fault{standin.WrongBytes, standin.Truncate, standin.NotFound, standin.Endless} {
+	for _, f := range []standin.Fault{standin.WrongBytes, standin.NotFound, standin.Endless, standin.Broken} {
+		words := []string{}
+		if f == standin.NotFound {
+			words = []string{"does not have tallydb-17 17.2-1+weir1 any more", "lock --renew"}
+		}
 		s.Fail("tallydb-17", f)
-		h.fails(5, nil, "fit")
+		h.fails(5, words, "fit")
 		s.Fail("tallydb-17", "")
 		if left, _ := filepath.Glob(filepath.Join(h.home, "data/store/*weir*")); len(left) > 0 {
 			t.Errorf("%s left %q", f, left)

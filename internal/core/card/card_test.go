@@ -14,7 +14,7 @@ func TestEveryBuiltinCardIsWhole(t *testing.T) {
 	}
 	for _, name := range names {
 		c, ok := Builtin(name)
-		if !ok || c.About == "" || c.Answer.Run == "" {
+		if !ok || c.About == "" || c.Answer.Run == "" && name != "jq" { // Debian's jq states another version than its own
 			t.Errorf("%s: %+v", name, c)
 		}
 		for _, f := range c.From {
@@ -32,6 +32,7 @@ func TestEveryBuiltinCardIsWhole(t *testing.T) {
 
 func TestFaultyCards(t *testing.T) {
 	for says, text := range map[string]string{
+		"inside the root":            "[[from]]\nkind = \"debian\"\nbin = [\"../../bin/x\"]\n",
 		"no source":                  "about = \"x\"\n",
 		"has no parts":               "[[from]]\nkind = \"npm\"\n",
 		"inside the part":            "[[from]]\nkind = \"npm\"\n[[from.part]]\nbin = { x = \"../../bin/x\" }\n",

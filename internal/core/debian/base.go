@@ -39,3 +39,6 @@ func Pruned(name string) (reason string, ok bool) {
 	reason, ok = readLists().Prune[name]
 	return reason, ok
 }
+
+// LeftOut are the names of the packages that are left out of roots, sorted.
+func LeftOut() []string { return slices.Sorted(maps.Keys(readLists().Prune)) }

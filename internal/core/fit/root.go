@@ -14,6 +14,7 @@ import (
 	"trammel.example/trammel/internal/core/disk"
 	"trammel.example/trammel/internal/core/event"
 	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/fetch"
 	"trammel.example/trammel/internal/core/lock"
 	"trammel.example/trammel/internal/core/project"
 	"trammel.example/trammel/internal/core/root"
@@ -97,6 +98,9 @@ func addPackages(ctx context.Context, p *project.Project, o Options, s source.So
 				return
 			}
 			if err := add(quiet, p, o, s, x); err != nil {
+				if fetch.NotFound(err) {
+					err = gone(w.part.Name, x.part, err)
+				}
 				cancel(err)
 				return
 			}
@@ -105,6 +109,13 @@ func addPackages(ctx context.Context, p *project.Project, o Options, s source.So
 	}
 	wait.Wait()
 	return context.Cause(quiet)
+}
+
+// gone explains a locked package that its archive does not have any more.
+func gone(name string, p lock.PartOn, cause error) error {
+	e := fault.New(fault.Source, "the source %q does not have %s %s any more: archives drop a package when they get a newer one", name, p.Name, p.Part.Version)
+	e.Cause = cause
+	return e.Advise("Take what it has now: trammel lock --renew (and test, and commit the lock),\nor name as url under [source.%s] an archive that keeps old packages.", name)
 }
 
 // copyProgram puts this program where the launcher of roots finds it.

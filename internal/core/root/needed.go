@@ -59,15 +59,20 @@ func (b *builder) linkable() error {
 	return fault.New(fault.Use, "the root lacks %d libraries that its programs link", len(lacks)).Advise("%s", do.String())
 }
 
-// mayLink tells whether a file can be a dynamic program or library that is used:
-// test data, examples and objects to debug with are not.
+// mayLink tells whether a file is a program, or a library where the loader looks.
+// Modules in folders of their own are loaded when somebody wants them, and packages
+// only recommend what such a module links.
 func mayLink(name string, e tree.Entry) bool {
-	if e.Type != tree.Executable && !strings.Contains(path.Base(name), ".so") {
+	folder := path.Dir(name)
+	if strings.Contains(path.Base(name), ".so") {
+		return folder == "usr/lib" || folder == "usr/lib64" || path.Dir(folder) == "usr/lib" && strings.HasSuffix(folder, "-gnu")
+	}
+	if e.Type != tree.Executable {
 		return false
 	}
-	for _, folder := range []string{"usr/bin/", "usr/sbin/", "usr/lib/", "usr/libexec/"} {
-		if strings.HasPrefix(name, folder) {
-			return !strings.Contains(name, "/debug/")
+	for _, top := range []string{"usr/bin", "usr/sbin", "usr/lib", "usr/libexec"} {
+		if strings.HasPrefix(name, top+"/") {
+			return true
 		}
 	}
 	return false

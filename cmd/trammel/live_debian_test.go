@@ -1,0 +1,294 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"image/png"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"testing"
+
+	"trammel.example/trammel/internal/core/debian"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/seal"
+)
+
+// The tests in this file use the Debian archive that apt's settings on this machine
+// name. They run when TRAMMEL_LIVE=1.
+
+func liveArchive(t *testing.T) {
+	t.Helper()
+	linuxOnly(t)
+	if os.Getenv("TRAMMEL_LIVE") != "1" {
+		t.Skip("needs the Debian archive: TRAMMEL_LIVE=1")
+	}
+	if err := seal.Available(); err != nil {
+		t.Skip("the kernel gives no namespaces here")
+	}
+}
+
+// sharedHome lets the live tests fetch each package once.
+var sharedHome string
+
+func archiveHut(t *testing.T, declaration string) *hut {
+	t.Helper()
+	h := newHut(t, nil, declaration)
+	if sharedHome == "" {
+		sharedHome = filepath.Join(filepath.Dir(program), "live-home")
+	}
+	h.env = append(h.env, "TRAMMEL_HOME="+sharedHome)
+	t.Cleanup(func() { writable(sharedHome) })
+	return h
+}
+
+func database(project, suite, major string) string {
+	return fmt.Sprintf(`format    = 1
+project   = %q
+isolation = "sealed"
+
+[source.%s]
+kind  = "debian"
+suite = %q
+
+[toolchain]
+postgresql = %q
+
+[variables]
+PGHOST     = "127.0.0.1"
+PGPORT     = "@{service.ledger.port.main}"
+PGUSER     = "weir"
+PGDATABASE = "postgres"
+
+[step.cluster]
+run = "initdb --pgdata @{bay.dir}/cluster --username weir --auth trust"
+
+[service.ledger]
+needs = ["step.cluster"]
+run   = "postgres -D @{bay.dir}/cluster -k @{bay.dir} -h 127.0.0.1 -p @{port.main}"
+ports = { main = 25432 }
+ready = { command = "pg_isready -h 127.0.0.1 -p @{port.main}", within = "60s" }
+stop  = { signal = "INT", within = "15s" }
+`, project, suite, suite, major)
+}
+
+func TestLiveTwoMajorVersionsOfADatabaseRunAtOnce(t *testing.T) {
+	liveArchive(t)
+	huts := map[string]*hut{"17": archiveHut(t, database("heronweir", "trixie", "17")), "13": archiveHut(t, database("heronweir-archive", "bullseye", "13"))}
+	for major, h := range huts {
+		h.fitted()
+		h.ok("start")
+		if major == "17" {
+			h.ok("run", "--", "psql", "-c", "create table passings (species text, lane int)")
+		}
+	}
+	for major, h := range huts {
+		if got := h.ok("run", "--", "psql", "-Atc", "show server_version"); !strings.HasPrefix(got, major+".") {
+			t.Errorf("psql of %s reached %q", major, got)
+		}
+		if got := h.ok("run", "--", "psql", "--version"); !strings.Contains(got, " "+major+".") {
+			t.Errorf("psql of %s is %q", major, got)
+		}
+		tables := strings.TrimSpace(h.ok("run", "--", "psql", "-Atc", "select count(*) from pg_tables where tablename = 'passings'"))
+		if want := map[string]string{"17": "1", "13": "0"}[major]; tables != want {
+			t.Errorf("%s has %s tables of passings", major, tables)
+		}
+		h.ok("verify")
+		h.ok("stop")
+		if out := h.ok("logs", "ledger"); !strings.Contains(out, "database system is shut down") {
+			t.Errorf("%s was killed, not stopped:\n%s", major, out)
+		}
+	}
+}
+
+const survey = `format    = 1
+project   = "heronweir-survey"
+isolation = "sealed"
+
+[source.trixie]
+kind  = "debian"
+suite = "trixie"
+
+[toolchain]
+r              = "4.5"
+r-cran-ggplot2 = "latest"
+r-cran-dplyr   = "latest"
+python         = "3.13"
+gcc            = "14"
+`
+
+const surveyScript = `suppressMessages({library(ggplot2); library(dplyr)})
+p <- data.frame(hour = c(6, 6, 7, 8, 8, 8, 9, 11), species = rep(c("silverfin", "redgill"), 4))
+n <- p |> group_by(hour, species) |> summarise(passings = n(), .groups = "drop")
+ggsave("passings.png", ggplot(n, aes(hour, passings, fill = species)) + geom_col(), width = 6, height = 4, dpi = 80)
+`
+
+func TestLiveASurveyInASealedRoot(t *testing.T) {
+	liveArchive(t)
+	h := archiveHut(t, survey)
+	h.write("passings.R", surveyScript)
+	h.write("count.c", "#include <stdio.h>\n#include <math.h>\nint main(void) { printf(\"%.0f silverfin\\n\", sqrt(49)); }\n")
+	h.fitted()
+	h.ok("run", "--", "Rscript", "passings.R")
+	f, err := os.Open(filepath.Join(h.dir, "passings.png"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if picture, err := png.Decode(f); err != nil || picture.Bounds().Dx() != 480 {
+		t.Errorf("the picture: %v", err)
+	}
+	if got := h.ok("run", "--", "sh", "-c", "gcc -O2 -o count count.c -lm && ./count"); got != "7 silverfin\n" {
+		t.Errorf("gcc: %q", got)
+	}
+	if got := h.ok("run", "--", "sh", "-c", "echo 'int main(){throw 1;}' | g++ -x c++ -o throw - && ./throw; echo $?"); !strings.HasSuffix(got, "134\n") {
+		t.Errorf("g++: %q", got)
+	}
+	if got := h.ok("run", "--", "python3", "-c", "import ssl, sqlite3, sys; print(sys.version.split()[0])"); !strings.HasPrefix(got, "3.13.") {
+		t.Errorf("python3: %q", got)
+	}
+	host := filepath.Join(filepath.Dir(h.dir), "only-the-host-has-this")
+	os.WriteFile(host, []byte("#!/bin/sh\necho visible\n"), 0o755)
+	if out, err := exec.Command(host).Output(); err != nil || string(out) != "visible\n" {
+		t.Fatal("the host's own program does not run on the host")
+	}
+	h.fails(127, nil, "run", "--", host)
+	if got := h.ok("run", "--", "sh", "-c", "ls /usr/bin/apt-get /usr/bin/dpkg 2>/dev/null | wc -l"); strings.TrimSpace(got) != "0" {
+		t.Errorf("the host's /usr/bin shows: %s", got)
+	}
+	h.ok("verify", "--deep")
+	found, _ := filepath.Glob(filepath.Join(sharedHome, "data/store/*-trixie-*/usr/lib/R/library/stats/DESCRIPTION"))
+	if len(found) == 0 {
+		t.Fatal("R has no stats")
+	}
+	raw, _ := os.ReadFile(found[0])
+	raw[3] ^= 1
+	os.Chmod(found[0], 0o644)
+	os.WriteFile(found[0], raw, 0o644)
+	h.fails(3, []string{"usr/lib/R/library/stats/DESCRIPTION", "changed"}, "verify", "--deep")
+	h.ok("fit")
+	h.ok("verify", "--deep")
+}
+
+func TestLiveTwoPythonsAndANodeSideBySide(t *testing.T) {
+	liveArchive(t)
+	h := archiveHut(t, `format = 1
+project = "heronweir"
+isolation = "clean"
+
+[source.trixie]
+kind  = "debian"
+suite = "trixie"
+
+[source.bullseye]
+kind  = "debian"
+suite = "bullseye"
+
+[toolchain]
+python = { version = "3.9", from = "bullseye" }
+node   = "22"
+hello  = { version = "latest", from = "trixie", package = "hello" }
+`)
+	if os.Getuid() == 0 {
+		h.env = slices.DeleteFunc(h.env, func(line string) bool { return strings.HasPrefix(line, "TRAMMEL_HOME="+sharedHome) })
+		asOrdinaryUser(t, h)
+	}
+	h.fitted()
+	if got := h.ok("run", "--", "python3", "-c", "import ssl, sqlite3, sys, subprocess; print(sys.version.split()[0]); subprocess.run(['node', '--version'])"); !strings.Contains(got, "3.9.") || !strings.Contains(got, "v22.") {
+		t.Errorf("%q", got)
+	}
+	if got := h.ok("run", "--", "hello"); !strings.Contains(got, "Hello") {
+		t.Errorf("%q", got)
+	}
+	h.ok("verify")
+}
+
+// What is left out of roots is told apt as installed; then its own resolver, with
+// nothing else installed, must want the same packages.
+func TestLiveClosuresAreApts(t *testing.T) {
+	liveArchive(t)
+	apt, err := exec.LookPath("apt-get")
+	if err != nil {
+		t.Skip("there is no apt here")
+	}
+	for _, c := range []struct {
+		suite, toolchain string
+		packages         []string
+	}{
+		{"trixie", `postgresql = "17"`, []string{"postgresql-17", "postgresql-client-17"}},
+		{"bullseye", `postgresql = "13"`, []string{"postgresql-13", "postgresql-client-13"}},
+		{"trixie", "r = \"4.5\"\nr-cran-ggplot2 = \"latest\"\nr-cran-dplyr = \"latest\"", []string{"r-base-core", "r-cran-ggplot2", "r-cran-dplyr"}},
+	} {
+		h := archiveHut(t, "format = 1\nproject = \"heronweir\"\n\n[source."+c.suite+"]\nkind = \"debian\"\nsuite = \""+c.suite+"\"\n\n[toolchain]\n"+c.toolchain+"\n")
+		h.ok("lock")
+		l, err := lock.Read(h.dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var ours []string
+		for _, p := range l.Roots[c.suite]["linux/"+runtime.GOARCH].List() {
+			ours = append(ours, p.Name)
+		}
+		var sources struct {
+			Sources []struct{ Name, Address string }
+		}
+		if err := json.Unmarshal([]byte(h.ok("sources", "--json")), &sources); err != nil {
+			t.Fatal(err)
+		}
+		theirs := aptWants(t, apt, sources.Sources[0].Address, c.suite, append(debian.Base(), c.packages...))
+		for _, name := range ours {
+			if !slices.Contains(theirs, name) {
+				t.Errorf("%s: %s is not in apt's set", c.packages[0], name)
+			}
+		}
+		for _, name := range theirs {
+			if _, pruned := debian.Pruned(name); !pruned && !slices.Contains(ours, name) {
+				t.Errorf("%s: apt wants %s", c.packages[0], name)
+			}
+		}
+	}
+}
+
+// aptWants is what apt would install, on a machine that has only what roots leave
+// out.
+func aptWants(t *testing.T, apt, url, suite string, wishes []string) []string {
+	t.Helper()
+	dir := t.TempDir()
+	os.Chmod(dir, 0o755)
+	for _, d := range []string{"etc/preferences.d", "etc/apt.conf.d", "state/lists/partial", "cache/archives/partial"} {
+		os.MkdirAll(filepath.Join(dir, d), 0o755)
+	}
+	var status strings.Builder
+	for _, name := range debian.LeftOut() {
+		fmt.Fprintf(&status, "Package: %s\nStatus: install ok installed\nArchitecture: %s\nMulti-Arch: foreign\nMaintainer: x\nVersion: 99:9999\nProvides: debconf-2.0\nDescription: x\n\n", name, runtime.GOARCH)
+	}
+	os.WriteFile(filepath.Join(dir, "status"), []byte(status.String()), 0o644)
+	os.WriteFile(filepath.Join(dir, "etc/sources.list"), []byte("deb "+url+" "+suite+" main\n"), 0o644)
+	run := func(args ...string) string {
+		options := []string{
+			"-o", "Dir::Etc=" + dir + "/etc", "-o", "Dir::Etc::SourceParts=/dev/null", "-o", "Dir::Etc::Trusted=/etc/apt/trusted.gpg", "-o", "Dir::Etc::TrustedParts=/etc/apt/trusted.gpg.d",
+			"-o", "Dir::State=" + dir + "/state", "-o", "Dir::State::status=" + dir + "/status", "-o", "Dir::Cache=" + dir + "/cache",
+			"-o", "APT::Architecture=" + runtime.GOARCH, "-o", "APT::Architectures=" + runtime.GOARCH, "-o", "APT::Install-Recommends=false", "-o", "APT::Sandbox::User=root",
+			"-o", "Acquire::Languages=none", "-q",
+		}
+		out, err := exec.Command(apt, append(options, args...)...).CombinedOutput()
+		if err != nil {
+			t.Fatalf("apt-get %q: %v\n%s", args, err, out)
+		}
+		return string(out)
+	}
+	run("update")
+	var out []string
+	for line := range strings.Lines(run(append([]string{"--simulate", "install"}, wishes...)...)) {
+		if f := strings.Fields(line); len(f) > 1 && f[0] == "Inst" {
+			out = append(out, f[1])
+		}
+	}
+	if len(out) < len(debian.Base()) {
+		t.Fatalf("apt wants only %q", out)
+	}
+	return out
+}
