@@ -222,7 +222,7 @@ ls /usr/bin/dpkg || echo sealed >> @{bay.dir}/tables
 
 [service.lane]
 needs = ["step.tables"]
-run   = "bash -c 'echo serving; cat @{bay.dir}/tables > served; trap \"echo stopping; exit 0\" TERM; while :; do sleep 0.05; done'"
+run   = "bash -c 'trap \"echo stopping; exit 0\" TERM; cat @{bay.dir}/tables > served; echo serving; while :; do sleep 0.05; done'"
 ready = { log = "serving" }
 
 [service.stubborn]

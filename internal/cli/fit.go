@@ -121,7 +121,11 @@ func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, ra
 	if idle {
 		s.Print("  nothing to do")
 	} else if r.Kept > 0 {
-		s.Print("  %-7s  %d parts that were there", "kept", r.Kept)
+		noun := "parts"
+		if r.Kept == 1 {
+			noun = "part"
+		}
+		s.Print("  %-7s  %d %s that were there", "kept", r.Kept, noun)
 	}
 	if len(r.Missing) > 0 {
 		s.Say("This host does not have: %s (named in host)", strings.Join(r.Missing, ", "))

@@ -31,12 +31,19 @@ func Paragraphs(r io.Reader, wanted map[string]bool, each func(fields map[string
 	lines.Buffer(make([]byte, 64<<10), maxParagraph)
 	fields := map[string]string{}
 	last := ""
+	var value []byte // of the field last
+	end := func() {
+		if last != "" {
+			fields[last] = string(value)
+		}
+		last = ""
+	}
 	flush := func() error {
-		if len(fields) == 0 {
+		if end(); len(fields) == 0 {
 			return nil
 		}
 		err := each(fields)
-		fields, last = map[string]string{}, ""
+		fields = map[string]string{}
 		return err
 	}
 	for lines.Scan() {
@@ -49,17 +56,17 @@ func Paragraphs(r io.Reader, wanted map[string]bool, each func(fields map[string
 		case line[0] == '#':
 		case line[0] == ' ' || line[0] == '\t':
 			if last != "" {
-				fields[last] += "\n" + string(bytes.TrimSpace(line))
+				value = append(append(value, '\n'), bytes.TrimSpace(line)...)
 			}
 		default:
-			name, value, ok := bytes.Cut(line, []byte(":"))
+			name, first, ok := bytes.Cut(line, []byte(":"))
 			if !ok {
 				return fmt.Errorf("%.40q is no field of a control file", line)
 			}
-			last = ""
+			end()
 			if wanted == nil || wanted[string(name)] {
 				last = string(name)
-				fields[last] = string(bytes.TrimSpace(value))
+				value = append(value[:0], bytes.TrimSpace(first)...)
 			}
 		}
 	}

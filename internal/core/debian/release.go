@@ -71,12 +71,9 @@ func readKeys(raw []byte) (openpgp.EntityList, error) {
 // cleartext signatures) against a keyring and reads it. One good signature of the
 // several that a file may have is enough.
 func ReadRelease(raw []byte, keys *Keyring, now time.Time) (*Release, error) {
-	block, rest := clearsign.Decode(raw)
-	if block == nil {
-		return nil, errors.New("it is not signed")
-	}
-	if len(bytes.TrimSpace(rest)) > 0 {
-		return nil, errors.New("something that is not signed follows it")
+	block, err := signedBlock(raw)
+	if err != nil {
+		return nil, err
 	}
 	signatures, err := io.ReadAll(block.ArmoredSignature.Body)
 	if err != nil {
@@ -86,6 +83,26 @@ func ReadRelease(raw []byte, keys *Keyring, now time.Time) (*Release, error) {
 		return nil, err
 	}
 	return parseRelease(block.Plaintext)
+}
+
+// ReadTrusted reads an InRelease file whose signature was checked before.
+func ReadTrusted(raw []byte) (*Release, error) {
+	block, err := signedBlock(raw)
+	if err != nil {
+		return nil, err
+	}
+	return parseRelease(block.Plaintext)
+}
+
+func signedBlock(raw []byte) (*clearsign.Block, error) {
+	block, rest := clearsign.Decode(raw)
+	if block == nil {
+		return nil, errors.New("it is not signed")
+	}
+	if len(bytes.TrimSpace(rest)) > 0 {
+		return nil, errors.New("something that is not signed follows it")
+	}
+	return block, nil
 }
 
 // verify checks signatures one by one: a file is signed with several keys, of

@@ -251,7 +251,11 @@ func (v *verifier) store(ctx context.Context) {
 	}
 	row.Text = strings.Join(texts, "; ")
 	if row.State == OK {
-		row.Text = fmt.Sprintf("%d parts, %s files, %s", len(parts), Grouped(total), how)
+		noun := "parts"
+		if len(parts) == 1 {
+			noun = "part"
+		}
+		row.Text = fmt.Sprintf("%d %s, %s files, %s", len(parts), noun, Grouped(total), how)
 	}
 	v.Rows = append(v.Rows, row)
 }

@@ -261,7 +261,11 @@ func suspend(report *bufio.Reader, tty *os.File, cmd *exec.Cmd) {
 			return
 		}
 		takeTerminal(tty)
-		_ = unix.Kill(unix.Getpid(), unix.SIGSTOP)
+		// Sent to its own thread, the signal stops the process before the call returns;
+		// sent to the process, another thread may take it a moment later.
+		runtime.LockOSThread()
+		_ = unix.Tgkill(unix.Getpid(), unix.Gettid(), unix.SIGSTOP)
+		runtime.UnlockOSThread()
 		_ = cmd.Process.Signal(unix.SIGCONT)
 	}
 }
@@ -278,6 +282,7 @@ func inside() {
 		fmt.Fprintln(report, strings.ReplaceAll(err.Error(), "\n", " "))
 		os.Exit(126)
 	}
+	_ = os.WriteFile("/proc/self/comm", []byte("trammel"), 0) // what ps shows
 	var o order
 	if err := json.NewDecoder(orders).Decode(&o); err != nil {
 		fail(err)

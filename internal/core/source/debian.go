@@ -20,6 +20,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/therootcompany/xz"
 
+	"trammel.example/trammel/internal/core/canon"
 	"trammel.example/trammel/internal/core/card"
 	"trammel.example/trammel/internal/core/debian"
 	"trammel.example/trammel/internal/core/declare"
@@ -78,15 +79,11 @@ func (s *debianArchive) read(ctx context.Context) ([]signedRelease, error) {
 	if s.releases != nil {
 		return s.releases, nil
 	}
-	keys, err := s.keys()
-	if err != nil {
-		return nil, err
-	}
 	var out []signedRelease
 	for _, suite := range s.d.Suites {
 		r := signedRelease{suite: suite}
 		raw, err := s.client.Document(ctx, s.at("dists/"+suite+"/InRelease"), "", func(raw []byte) (err error) {
-			r.Release, err = s.checked(raw, suite, keys)
+			r.Release, err = s.checked(raw, suite)
 			return err
 		})
 		if fetch.NotFound(err) {
@@ -102,6 +99,17 @@ func (s *debianArchive) read(ctx context.Context) ([]signedRelease, error) {
 	}
 	s.releases = out
 	return out, nil
+}
+
+// trust names the keys in force: where they are, and how they look now.
+func (s *debianArchive) trust() string {
+	files, inline := s.machine.keyring(s.source)
+	id := canon.List{string(inline)}
+	for _, f := range files {
+		stamp := disk.StampOf(f)
+		id = append(id, f, stamp.Size, stamp.Mod, stamp.Change)
+	}
+	return canon.Digest(id)
 }
 
 func (s *debianArchive) keys() (*debian.Keyring, error) {
@@ -128,10 +136,27 @@ func (s *debianArchive) keys() (*debian.Keyring, error) {
 	return keys, nil
 }
 
-// checked is a release that is signed, of the right suite and not stale.
-func (s *debianArchive) checked(raw []byte, suite string, keys *debian.Keyring) (*debian.Release, error) {
+// checked is a release that is signed, of the right suite and not stale. That a
+// file was signed by the keys in force is remembered: reading keys takes longer than
+// all the rest of a look-up.
+func (s *debianArchive) checked(raw []byte, suite string) (*debian.Release, error) {
 	now := time.Now()
-	r, err := debian.ReadRelease(raw, keys, now)
+	sum := sha256.Sum256(raw)
+	memo := "release " + hex.EncodeToString(sum[:])
+	trust := s.trust()
+	var r *debian.Release
+	var err error
+	if s.client.Recall(memo) == trust {
+		r, err = debian.ReadTrusted(raw)
+	} else {
+		keys, keyErr := s.keys()
+		if keyErr != nil {
+			return nil, keyErr
+		}
+		if r, err = debian.ReadRelease(raw, keys, now); err == nil {
+			s.client.Remember(memo, trust)
+		}
+	}
 	if err != nil {
 		return nil, fault.New(fault.Source, "the release of %q from the source %q is not to be trusted: %v", suite, s.name, err).
 			Advise("Nothing of it was used. If the archive has new keys, bring this machine's up to date\n(the package debian-archive-keyring), or name them as keyring under [source.%s].", s.name)

@@ -412,18 +412,23 @@ func (s *Store) Size(p lock.PartOn) int64 {
 }
 
 // Room walks a root and counts the bytes of its files, and of those the ones that
-// other roots have too: files with a third name besides the root's and the part's.
+// other roots have too: files with more names than the root's and the part's.
 func (s *Store) Room(p lock.PartOn) (whole, shared int64) {
+	type file struct{ size, all, here int64 }
+	files := map[uint64]file{}
 	_ = filepath.WalkDir(s.Path(p), func(name string, d fs.DirEntry, err error) error {
 		var st unix.Stat_t
 		if err == nil && d.Type().IsRegular() && unix.Lstat(name, &st) == nil {
-			whole += st.Size
-			if st.Nlink > 2 {
-				shared += st.Size
-			}
+			files[st.Ino] = file{st.Size, int64(st.Nlink), files[st.Ino].here + 1}
 		}
 		return nil
 	})
+	for _, f := range files {
+		whole += f.size
+		if f.all > 2*f.here {
+			shared += f.size
+		}
+	}
 	return whole, shared
 }
 

@@ -1,0 +1,111 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/platform"
+)
+
+const sealedDeclaration = `format    = 1
+project   = "heronweir-survey"
+isolation = "sealed"
+
+[source.trixie]
+kind  = "debian"
+suite = "trixie"
+
+[toolchain]
+r              = "latest"
+r-cran-ggplot2 = "latest"
+r-cran-dplyr   = "latest"
+`
+
+// archive are the rows of roots. They need the Debian archive that apt's settings on
+// this machine name, and are left out where it does not answer.
+func (b *workshop) archive() ([]row, error) {
+	home, project := b.path("archive-home"), b.path("survey")
+	if err := put(filepath.Join(project, "trammel.toml"), []byte(sealedDeclaration)); err != nil {
+		return nil, err
+	}
+	at := func(home string, args ...string) func() error {
+		return func() error {
+			cmd := exec.Command(b.program, args...)
+			cmd.Dir, cmd.Env = project, append(os.Environ(), "TRAMMEL_HOME="+home, "TRAMMEL_APPROVE=")
+			if out, err := cmd.CombinedOutput(); err != nil {
+				return fmt.Errorf("trammel %s: %w\n%s", strings.Join(args, " "), err, out)
+			}
+			return nil
+		}
+	}
+	if err := both(at(home, "lock"), at(home, "fit", "--approve"))(); err != nil {
+		fmt.Fprintln(os.Stderr, "bench: no Debian archive here, so its rows are left out:", strings.SplitN(err.Error(), "\n", 2)[0])
+		return nil, nil
+	}
+	l, err := lock.Read(project)
+	if err != nil {
+		return nil, err
+	}
+	hello := b.run(b.hello)
+	rows := []row{
+		{"run -- true, sealed", "unshare -Urmpf true", 3, 40, at(home, "run", "--", "true"), b.run("unshare", "-Urmpf", "true")},
+		{"look-up in a warm Debian index", "Go hello", 3, 40, at(home, "find", "--offline", "redis"), hello},
+		{"look-up with the index read anew", "the same, warm", 0, 5, func() error {
+			found, _ := filepath.Glob(filepath.Join(home, "cache/indexes/debian-*.index"))
+			for _, f := range found {
+				os.Remove(f)
+			}
+			return at(home, "find", "redis")()
+		}, at(home, "find", "redis")},
+	}
+	// The same packages, from the disk, into fresh folders.
+	packages := l.Roots["trixie"][platform.Here().String()].List()
+	var archives []string
+	for _, p := range packages {
+		found, _ := filepath.Glob(filepath.Join(home, "cache/archives/*"+p.SHA256+"*"))
+		for _, f := range found {
+			if !strings.HasSuffix(f, ".lock") {
+				archives = append(archives, f)
+			}
+		}
+	}
+	if len(archives) != len(packages) {
+		return nil, fmt.Errorf("%d archives of %d packages are there", len(archives), len(packages))
+	}
+	ours := func() error {
+		fresh := b.next()
+		if err := exec.Command("sh", "-c", `mkdir -p "$1/cache" && cp -al "$0/cache/archives" "$1/cache/archives"`, home, fresh).Run(); err != nil {
+			return err
+		}
+		return at(fresh, "fit", "--offline", "--approve")()
+	}
+	dpkg := func() error {
+		into := b.next()
+		script := `mkdir "$0" && printf '%s\n' "$@" | xargs -P 2 -I{} sh -c 'dpkg-deb -x "$1" "$0/$(basename "$1")"' "$0" {}`
+		return exec.Command("sh", append([]string{"-c", script, into}, archives...)...).Run()
+	}
+	rows = append(rows, row{fmt.Sprintf("unpack, hash, keep and merge %d packages", len(packages)), "dpkg-deb -x, two at a time", 1.2, 3, ours, dpkg})
+	// One root more of the same parts, against copying hard links.
+	var trees []string
+	for _, p := range packages {
+		found, _ := filepath.Glob(filepath.Join(home, "data/store/*-"+p.Name+"-"+p.Version))
+		trees = append(trees, found...)
+	}
+	remake := func() error {
+		roots, _ := filepath.Glob(filepath.Join(home, "data/store/*-trixie-*"))
+		for _, r := range roots {
+			if err := os.Rename(r, b.next()); err != nil {
+				return err
+			}
+		}
+		return at(home, "fit", "--offline", "--approve")()
+	}
+	linked := func() error {
+		return exec.Command("sh", append([]string{"-c", `mkdir "$0" && for t in "$@"; do cp -al "$t" "$0/"; done`, b.next()}, trees...)...).Run()
+	}
+	return append(rows, row{fmt.Sprintf("make a root of %d packages", len(packages)), "cp -al of the same trees", 1.5, 10, remake, linked}), nil
+}
