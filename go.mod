@@ -6,6 +6,7 @@ require (
 	github.com/ProtonMail/go-crypto v1.3.0
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/creack/pty v1.1.24
+	github.com/goccy/go-yaml v1.19.2
 	github.com/klauspost/compress v1.20.3
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/therootcompany/xz v1.0.1

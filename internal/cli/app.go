@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -142,6 +143,9 @@ func newApp() *cli.Command {
 	for _, c := range app.Commands {
 		c.OnUsageError = wrong
 	}
+	for _, x := range append(app.Commands, app) {
+		x.DisableSliceFlagSeparator = true // asks and lists have commas of their own
+	}
 	return app
 }
 
@@ -214,6 +218,10 @@ func names[T any](list []T, name func(T) string) string {
 func complete(pick func(*declare.Declaration) []string) cli.ShellCompleteFunc {
 	return func(_ context.Context, c *cli.Command) {
 		if p, err := open(c); err == nil {
+			if last := os.Args[max(0, len(os.Args)-2):]; slices.Contains(last, "--param") {
+				fmt.Fprintln(c.Root().Writer, strings.Join(paramChoices(p.Declaration), "\n"))
+				return
+			}
 			for _, name := range pick(p.Declaration) {
 				fmt.Fprintln(c.Root().Writer, name)
 			}

@@ -24,12 +24,12 @@ func fitCommand() *cli.Command {
 		Usage:       "make this machine match the lock: fetch, unpack, run the steps that are due",
 		ArgsUsage:   "[TOOL|STEP…]",
 		Description: example("trammel fit", "trammel fit node        # check node to the byte and mend it"),
-		Flags: []cli.Flag{
+		Flags: append(paramFlags(),
 			offlineFlag(),
 			&cli.StringSliceFlag{Name: "again", Usage: "run the `STEP` though it is not due"},
 			approveFlag(),
 			&cli.BoolFlag{Name: "print", Usage: "say what would be done, and do nothing"},
-		},
+		),
 		ShellComplete: complete(func(d *declare.Declaration) []string {
 			return append(declare.Names(d.Toolchains), declare.Names(d.Steps)...)
 		}),
@@ -39,6 +39,9 @@ func fitCommand() *cli.Command {
 
 func fitAction(ctx context.Context, c *cli.Command) error {
 	p, err := open(c)
+	if err == nil {
+		p, err = chooseParams(c, p)
+	}
 	if err != nil {
 		return err
 	}
@@ -81,6 +84,7 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 	}
 	var result *fit.Result
 	var ran []string
+	var learnt bool
 	err = withProgress(ctx, s, func(ctx context.Context) error {
 		result, err = fit.Tools(ctx, p, l, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline")), Check: tools})
 		if err != nil {
@@ -94,6 +98,10 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		ran, err = up.RunSteps(ctx, setup.Choice{Only: steps, None: len(steps) == 0 && len(tools) > 0 && len(again) == 0, Again: again})
+		if err != nil {
+			return err
+		}
+		learnt, err = up.Learn(ctx, nil)
 		return err
 	})
 	if err != nil {
@@ -103,6 +111,9 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	fitReport(s, p, l, result, ran)
+	if learnt {
+		s.Say("What the steps left behind is in %s now; commit it.", lock.FileName)
+	}
 	return nil
 }
 

@@ -18,6 +18,7 @@ import (
 	"trammel.example/trammel/internal/core/lock"
 	"trammel.example/trammel/internal/core/project"
 	"trammel.example/trammel/internal/core/resolve"
+	"trammel.example/trammel/internal/core/step"
 )
 
 func lockCommand() *cli.Command {
@@ -119,6 +120,7 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Proj
 		s.Print("%s is changed; the lock is not. Lock: trammel lock", declare.FileName)
 		return nil
 	}
+	takeEvidence(p, fresh)
 	changes := lock.Changes(old, fresh)
 	if old != nil && len(changes) > 0 {
 		if err := old.WriteFile(project.EarlierLock(p.Declaration.Dir)); err != nil {
@@ -201,4 +203,17 @@ func lockCheck(s *ui.Screen, p *project.Project) error {
 	}
 	s.Print("%s   lock %s   ok", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(l.ID()))
 	return nil
+}
+
+// takeEvidence takes what steps said when they were last done here over into a lock.
+func takeEvidence(p *project.Project, l *lock.Lock) {
+	marks := step.MarksIn(project.Local(p.Declaration.Dir), p.Bay.Dir)
+	for _, x := range p.Declaration.Steps {
+		if _, had := l.Evidence[x.Name]; !had {
+			continue // the first fit brings it
+		}
+		if m, ok := marks.Read(x); ok && !x.Evidence.Empty() {
+			l.Evidence[x.Name] = m.Evidence
+		}
+	}
 }

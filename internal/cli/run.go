@@ -24,6 +24,8 @@ import (
 	"trammel.example/trammel/internal/core/resolve"
 	"trammel.example/trammel/internal/core/script"
 	"trammel.example/trammel/internal/core/seal"
+	"trammel.example/trammel/internal/core/service"
+	"trammel.example/trammel/internal/core/setup"
 	"trammel.example/trammel/internal/core/version"
 )
 
@@ -138,7 +140,7 @@ func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*project.P
 	}
 	d := *p.Declaration
 	d.Toolchains = slices.Clone(d.Toolchains)
-	for _, trial := range trials {
+	for _, trial := range splitTrials(trials) {
 		name, text, ok := strings.Cut(trial, "=")
 		ask, err := version.ParseAsk(text)
 		if !ok || err != nil {
@@ -166,6 +168,23 @@ func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*project.P
 		return err
 	})
 	return plan, err
+}
+
+// splitTrials takes lists such as "node=18, go=>=1.22, <1.25" apart: a comma begins a
+// new trial only where a name and = follow it.
+func splitTrials(lists []string) []string {
+	var out []string
+	for _, list := range lists {
+		for i, piece := range strings.Split(list, ",") {
+			name, _, named := strings.Cut(strings.TrimSpace(piece), "=")
+			if i > 0 && (!named || strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789_-") != "" || name == "") {
+				out[len(out)-1] += "," + piece
+			} else {
+				out = append(out, strings.TrimSpace(piece))
+			}
+		}
+	}
+	return out
 }
 
 // workDir is the folder to run in: that of --dir, or this one.
@@ -296,11 +315,52 @@ func doAction(ctx context.Context, c *cli.Command) error {
 	if err := consent(ctx, c, screen(c), p, l); err != nil {
 		return err
 	}
+	if x, _ := p.Declaration.Routine(args[0]); len(x.Needs) > 0 {
+		if err := bringFor(ctx, c, p, l, x); err != nil {
+			return err
+		}
+		// A port may have moved on the way.
+		if plan, err = planFor(ctx, c); err != nil {
+			return err
+		}
+		run = plan.Routines[args[0]]
+	}
 	command, err := script.CommandOf(run, plan.Environment.Environ(os.Environ(), plan.Dir), args[1:]...)
 	if err != nil {
 		return fault.New(fault.Use, "routine %s: %v", args[0], err)
 	}
 	return become(plan, plan.Dir, command.Path, command.Argv)
+}
+
+// bringFor does the steps and starts the services that a routine needs, and says
+// which services it leaves running.
+func bringFor(ctx context.Context, c *cli.Command, p *project.Project, l *lock.Lock, x declare.Routine) error {
+	up, err := setup.Prepare(ctx, p, l)
+	if err != nil {
+		return err
+	}
+	before, err := up.Services.Status(ctx)
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	if err := withProgress(ctx, s, func(ctx context.Context) error { return up.Bring(ctx, x.Needs) }); err != nil {
+		return err
+	}
+	after, err := up.Services.Status(ctx)
+	if err != nil {
+		return err
+	}
+	var started []string
+	for _, st := range after {
+		if !slices.ContainsFunc(before, func(b service.Status) bool { return b.Name == st.Name && b.State == st.State }) && st.State == service.Ready && !slices.Contains(started, st.Service) {
+			started = append(started, st.Service)
+		}
+	}
+	if len(started) > 0 {
+		s.Say("Started for %s, and left running: %s", x.Name, strings.Join(started, ", "))
+	}
+	return nil
 }
 
 func doList(c *cli.Command) error {

@@ -31,7 +31,7 @@ func startCommand() *cli.Command {
 		Usage:         "start services and all they need, in order, until they are ready",
 		ArgsUsage:     "[SERVICE…]",
 		Description:   example("trammel start", "trammel start board"),
-		Flags:         []cli.Flag{approveFlag(), jsonFlag()},
+		Flags:         append(paramFlags(), approveFlag(), jsonFlag()),
 		ShellComplete: complete(serviceNames),
 		Action:        startAction,
 	}
@@ -39,6 +39,9 @@ func startCommand() *cli.Command {
 
 func startAction(ctx context.Context, c *cli.Command) error {
 	p, err := open(c)
+	if err == nil {
+		p, err = chooseParams(c, p)
+	}
 	if err != nil {
 		return err
 	}

@@ -86,7 +86,9 @@ func showAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	s := screen(c)
-	if name := c.Args().First(); name != "" {
+	if name := c.Args().First(); name == "params" {
+		return showParams(s, p, c.Bool("json"))
+	} else if name != "" {
 		return showOne(ctx, &sheet{Screen: s, json: c.Bool("json")}, p, name)
 	}
 	out, err := gather(ctx, p)
@@ -135,6 +137,9 @@ func showAction(ctx context.Context, c *cli.Command) error {
 			state = r.Version
 		}
 		rows = append(rows, []ui.Cell{{Text: group("roots")}, {Text: r.Name, Style: ui.Accent}, {Text: state, Style: ui.StateStyle(r.State)}, {Text: fmt.Sprintf("%d packages  %s", r.Packages, ui.Bytes(r.Bytes)), Style: ui.Dim}})
+	}
+	for _, x := range p.Declaration.Params {
+		rows = append(rows, []ui.Cell{{Text: group("params")}, {Text: x.Name, Style: ui.Accent}, {Text: p.Declaration.Values[x.Name]}, {Text: x.About, Style: ui.Dim}})
 	}
 	for _, st := range out.Steps {
 		text := st.Why

@@ -44,6 +44,7 @@ type Subject struct {
 // may be nil, count too: they should be the person's own, and a stranger's checkout
 // may bring some all the same.
 func Of(d, overlay *declare.Declaration, l *lock.Lock) Subject {
+	d = d.Original() // params only choose among what is declared
 	s := Subject{Dir: d.Dir, LockID: l.ID(), Things: map[string]string{}}
 	run := func(name string, r declare.Run) {
 		s.Things[name] = r.String()
@@ -58,6 +59,9 @@ func Of(d, overlay *declare.Declaration, l *lock.Lock) Subject {
 	}
 	for _, x := range d.Steps {
 		run("step "+x.Name, x.Run)
+		if !x.Evidence.Empty() {
+			run("evidence of "+x.Name, x.Evidence)
+		}
 	}
 	for _, x := range d.Services {
 		run("service "+x.Name, x.Run)
@@ -65,14 +69,14 @@ func Of(d, overlay *declare.Declaration, l *lock.Lock) Subject {
 			run("probe of "+x.Name, x.Ready.Command)
 		}
 		for _, v := range x.Variables {
-			s.Things["variable "+v.Name+" of "+x.Name] = v.Value
+			s.Things["variable "+v.Name+" of "+x.Name] = v.Text()
 		}
 	}
 	for _, x := range d.Routines {
 		run("routine "+x.Name, x.Run)
 	}
 	for _, v := range d.Variables {
-		s.Things["variable "+v.Name] = v.Value
+		s.Things["variable "+v.Name] = v.Text()
 	}
 	for _, x := range d.Sources {
 		s.Things["source "+x.Name] = strings.TrimSpace(x.Kind + " " + x.URL)
@@ -82,7 +86,7 @@ func Of(d, overlay *declare.Declaration, l *lock.Lock) Subject {
 	}
 	if overlay != nil {
 		for _, v := range overlay.Variables {
-			s.Things["variable "+v.Name+" (local)"] = v.Value
+			s.Things["variable "+v.Name+" (local)"] = v.Text()
 		}
 		for _, t := range overlay.Toolchains {
 			s.Things["toolchain "+t.Name+" (local)"] = t.Ask.String()
@@ -260,6 +264,6 @@ func Changes(old, now map[string]string) []Change {
 // Rank orders things by how much they can do: what runs first, the lock last.
 func Rank(name string) int {
 	kind, _, _ := strings.Cut(name, " ")
-	order := []string{"step", "file", "service", "probe", "routine", "variable", "source", "toolchain", "isolation", "lock"}
+	order := []string{"step", "evidence", "file", "service", "probe", "routine", "variable", "source", "toolchain", "isolation", "lock"}
 	return slices.Index(order, kind)
 }

@@ -47,6 +47,10 @@ type Declaration struct {
 	Steps      []Step
 	Services   []Service
 	Routines   []Routine
+	Params     []Param
+	Values     map[string]string // of params, where they are filled in
+
+	original *Declaration
 }
 
 // Source is a declared package repository.
@@ -94,6 +98,15 @@ type Toolchain struct {
 type Variable struct {
 	Name  string
 	Value string
+	When  *Condition // decides the value instead, until params are filled in
+}
+
+// Text is the value as digests are taken of it.
+func (v Variable) Text() string {
+	if v.When != nil {
+		return v.When.text()
+	}
+	return v.Value
 }
 
 // Run is something to start: a POSIX script, a command without a shell, or a
@@ -127,9 +140,17 @@ type Step struct {
 	Name  string
 	About string
 	Run   Run
-	Reads []string // globs below the project folder
+	Reads []string // globs below the project folder; one that starts with ! takes out
 	Needs []string // "step.NAME" or "service.NAME"
-	Place fault.Place
+
+	Ignore   []string      // files in the format of .gitignore that reads go by
+	Makes    []string      // globs of what it leaves behind; nothing there makes it due
+	When     string        // "" when due, "always" at each fit, "shell" at each shell's start
+	Per      string        // "checkout" or "bay": what its marks belong to
+	Within   time.Duration // 0: as long as it takes
+	Retries  int           // tries after the first
+	Evidence Run           // says in lines what the step left behind
+	Place    fault.Place
 }
 
 // Restart says when a service that ended is started again.
@@ -179,7 +200,8 @@ type Service struct {
 	Stop      Stop
 	Variables []Variable
 	Copies    int
-	Auto      bool // started when nobody names a service
+	CopiesOf  string // the param that says how many, or ""
+	Auto      bool   // started when nobody names a service
 	Place     fault.Place
 }
 
@@ -188,6 +210,7 @@ type Routine struct {
 	Name  string
 	About string
 	Run   Run
+	Needs []string // "service.NAME" and "step.NAME"
 }
 
 // Service finds a service by name.
@@ -232,6 +255,7 @@ func Names[T named](list []T) []string {
 // what runs. Comments, order of tables and the text about things do not count;
 // neither does the address of a source, since digests decide and mirrors differ.
 func (d *Declaration) Digest() string {
+	d = d.Original()
 	platforms := make([]string, len(d.Platforms))
 	for i, p := range d.Platforms {
 		platforms[i] = p.String()
@@ -253,11 +277,15 @@ func (d *Declaration) Digest() string {
 		}
 		tools[t.Name] = tool
 	}
-	return canon.Digest(canon.Map{
+	all := canon.Map{
 		"project": d.Project, "platforms": platforms, "isolation": string(d.Isolation), "host": d.Host,
 		"sources": sources, "toolchain": tools, "variables": variables(d.Variables),
 		"steps": meanings(d.Steps), "services": meanings(d.Services), "routines": meanings(d.Routines),
-	})
+	}
+	if len(d.Params) > 0 {
+		all["params"] = meanings(d.Params)
+	}
+	return canon.Digest(all)
 }
 
 // meaning is all of a source that decides what is resolved.
@@ -294,7 +322,7 @@ func meanings[T interface {
 func variables(list []Variable) canon.Map {
 	out := canon.Map{}
 	for _, v := range list {
-		out[v.Name] = v.Value
+		out[v.Name] = v.Text()
 	}
 	return out
 }
@@ -306,7 +334,27 @@ func (r Run) Meaning() canon.Map {
 
 // Meaning is all of a step that decides what happens.
 func (s Step) Meaning() canon.Map {
-	return canon.Map{"run": s.Run.Meaning(), "reads": s.Reads, "needs": s.Needs}
+	m := canon.Map{"run": s.Run.Meaning(), "reads": s.Reads, "needs": s.Needs}
+	for key, list := range map[string][]string{"ignore": s.Ignore, "makes": s.Makes} {
+		if len(list) > 0 {
+			m[key] = list
+		}
+	}
+	for key, text := range map[string]string{"when": s.When, "per": s.Per} {
+		if text != "" && text != "due" && text != "checkout" {
+			m[key] = text
+		}
+	}
+	if s.Within > 0 {
+		m["within"] = s.Within.String()
+	}
+	if s.Retries > 0 {
+		m["retries"] = s.Retries
+	}
+	if !s.Evidence.Empty() {
+		m["evidence"] = s.Evidence.Meaning()
+	}
+	return m
 }
 
 // Meaning is all of a service that decides what happens.
@@ -315,8 +363,12 @@ func (s Service) Meaning() canon.Map {
 	for _, p := range s.Ports {
 		ports[p.Name] = p.Wanted
 	}
+	var copies any = s.Copies
+	if s.CopiesOf != "" {
+		copies = "param " + s.CopiesOf
+	}
 	return canon.Map{
-		"run": s.Run.Meaning(), "needs": s.Needs, "ports": ports, "copies": s.Copies, "auto": s.Auto,
+		"run": s.Run.Meaning(), "needs": s.Needs, "ports": ports, "copies": copies, "auto": s.Auto,
 		"variables": variables(s.Variables), "restart": string(s.Restart),
 		"stop": canon.Map{"signal": s.Stop.Signal, "within": s.Stop.Within.String()},
 		"ready": canon.Map{
@@ -328,7 +380,13 @@ func (s Service) Meaning() canon.Map {
 }
 
 // Meaning is all of a routine that decides what happens.
-func (r Routine) Meaning() canon.Map { return canon.Map{"run": r.Run.Meaning()} }
+func (r Routine) Meaning() canon.Map {
+	m := canon.Map{"run": r.Run.Meaning()}
+	if len(r.Needs) > 0 {
+		m["needs"] = r.Needs
+	}
+	return m
+}
 
 // CopyName is the name of one copy of a service: "lane" when there is just one,
 // else "lane.2" (counting from 1).

@@ -56,6 +56,9 @@ func ParseOverlay(d *Declaration, path string, source []byte) (*Declaration, err
 		shared[v.Name] = true
 	}
 	for _, v := range o.Variables {
+		if v.When != nil {
+			r.Fault(r.spanOf("variables", v.Name), "Write its value.", "the variable %s cannot depend on a param: additions are a person's own", v.Name)
+		}
 		if shared[v.Name] {
 			r.Fault(r.spanOf("variables", v.Name), "Give it another name.", "%s", fmt.Sprintf("the variable %s is declared in %s already, and additions cannot change that", v.Name, FileName))
 		}

@@ -77,6 +77,8 @@ func Parse(path string, source []byte) (*Declaration, error) {
 // reader gives the tables of one page their meaning.
 type reader struct {
 	*page.Page
+	whens []*page.Value // names of params that values depend on
+
 	uses []use // texts that may hold references, checked when all names are known
 }
 
@@ -133,8 +135,9 @@ func (r *reader) declaration(d *Declaration) {
 	r.each("step", func(name string, t *page.Table) { d.Steps = append(d.Steps, r.step(name, t)) })
 	r.each("service", func(name string, t *page.Table) { d.Services = append(d.Services, r.service(name, t)) })
 	r.each("routine", func(name string, t *page.Table) {
-		d.Routines = append(d.Routines, Routine{Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", "", true)})
+		d.Routines = append(d.Routines, Routine{Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", "", true), Needs: r.Texts(t, "needs")})
 	})
+	r.each("param", func(name string, t *page.Table) { d.Params = append(d.Params, r.param(name, t)) })
 	r.Close(root)
 }
 
@@ -292,7 +295,13 @@ func (r *reader) source(d *Declaration, v *page.Value) {
 
 func (r *reader) variables(t *page.Table, service string) []Variable {
 	var out []Variable
-	for _, e := range r.Strings(t, "variables") {
+	sub := r.Table(t, "variables")
+	if sub == nil {
+		return nil
+	}
+	for _, e := range sub.Entries {
+		sub.Get(e.Name)
+		value, when := r.value(e.Value, "variables."+e.Name, service)
 		switch {
 		case !whole(variableName, e.Name):
 			r.Fault(e.Key, "", "%q cannot name a variable", e.Name)
@@ -301,8 +310,7 @@ func (r *reader) variables(t *page.Table, service string) []Variable {
 		case strings.ContainsRune(e.Value.Text, 0):
 			r.Fault(e.Value.Span, "", "the value of %s holds a NUL byte", e.Name)
 		}
-		r.uses = append(r.uses, use{e.Value, service})
-		out = append(out, Variable{e.Name, e.Value.Text})
+		out = append(out, Variable{Name: e.Name, Value: value, When: when})
 	}
 	return out
 }
@@ -355,11 +363,23 @@ func (r *reader) step(name string, t *page.Table) Step {
 	s := Step{Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", "", true), Reads: r.Texts(t, "reads"), Needs: r.Texts(t, "needs"), Place: r.Place(t.Span)}
 	if v := t.Get("reads"); v != nil {
 		for _, item := range v.Items {
+			item.Text = strings.TrimPrefix(item.Text, "!")
 			if item.Kind == page.String && (!doublestar.ValidatePattern(item.Text) || filepath.IsAbs(item.Text) || slices.Contains(strings.Split(item.Text, "/"), "..")) {
 				r.Fault(item.Span, "Write paths below the project's folder, with *, ** and ? as wildcards.", "%q is not a pattern for files of the project", item.Text)
 			}
 		}
 	}
+	s.Ignore, s.Makes = r.Texts(t, "ignore"), r.Texts(t, "makes")
+	for _, glob := range s.Makes {
+		if !doublestar.ValidatePattern(glob) {
+			r.Fault(t.Get("makes").Span, "", "%q is not a pattern for files", glob)
+		}
+	}
+	s.When = r.Choice(t, "when", "due", "always", "shell")
+	s.Per = r.Choice(t, "per", "checkout", "bay")
+	s.Within = r.Duration(t, "within", 0)
+	s.Retries = int(r.Whole(t, "retries", 0, 0, 100))
+	s.Evidence = r.run(t, "evidence", "", false)
 	return s
 }
 
@@ -370,8 +390,17 @@ func (r *reader) service(name string, t *page.Table) Service {
 	s := Service{
 		Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", name, true), Needs: r.Texts(t, "needs"),
 		Restart: Restart(r.Choice(t, "restart", string(RestartNever), string(RestartOnFailure), string(RestartAlways))),
-		Copies:  int(r.Whole(t, "copies", 1, 1, 1000)), Auto: true, Place: r.Place(t.Span),
+		Copies:  1, Auto: true, Place: r.Place(t.Span),
 		Stop: Stop{Signal: "TERM", Within: 10 * time.Second},
+	}
+	if v := t.Get("copies"); v != nil && v.Kind == page.String {
+		name, ok := strings.CutPrefix(v.Text, "@{param.")
+		if s.CopiesOf = strings.TrimSuffix(name, "}"); !ok || s.CopiesOf == name {
+			r.Fault(v.Span, `Write a number, or a param: copies = "@{param.lanes}"`, "%q is not a count of copies", v.Text)
+		}
+		r.uses = append(r.uses, use{v, name})
+	} else {
+		s.Copies = int(r.Whole(t, "copies", 1, 1, 1000))
 	}
 	if v := t.Get("auto"); v != nil {
 		s.Auto = r.Flag(t, "auto")

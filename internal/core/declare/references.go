@@ -33,7 +33,13 @@ func (r *reader) references(d *Declaration) {
 			}
 		}
 	}
-	for _, group := range []string{"step", "service"} {
+	for _, v := range r.whens {
+		name := strings.TrimPrefix(v.Text, "param.")
+		if _, ok := d.Param(name); !ok {
+			r.Fault(v.Span, fault.DidYouMean(name, Names(d.Params)), "no param is named %q", name)
+		}
+	}
+	for _, group := range []string{"step", "service", "routine"} {
 		t := r.Table(r.Root, group)
 		if t == nil {
 			continue
@@ -84,6 +90,11 @@ func (d *Declaration) dangling(name, service string) (what, do string) {
 	words := strings.Split(name, ".")
 	own, inService := d.Service(service)
 	switch {
+	case words[0] == "param" && len(words) == 2:
+		if _, ok := d.Param(words[1]); !ok {
+			return "no param is named \"" + words[1] + "\"", fault.DidYouMean(words[1], Names(d.Params))
+		}
+		return "", ""
 	case name == "copy" && inService:
 		return "", ""
 	case words[0] == "port" && len(words) == 2 && inService:

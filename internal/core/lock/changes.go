@@ -48,11 +48,17 @@ func Changes(old, new *Lock) []string {
 	if b, a := old.Declaration.Isolation, new.Declaration.Isolation; b != "" && b != a {
 		out = append(out, fmt.Sprintf("isolation %s → %s", b, a))
 	}
+	for _, name := range union(old.Evidence, new.Evidence) {
+		before, had := old.Evidence[name]
+		if had && !slices.Equal(before, new.Evidence[name]) && len(new.Evidence[name]) > 0 {
+			out = append(out, "evidence of "+name+" changed")
+		}
+	}
 	for _, group := range []struct {
 		word     string
 		old, new map[string]string
 	}{
-		{"variable", old.Variables, new.Variables}, {"step", old.Steps, new.Steps},
+		{"variable", old.Variables, new.Variables}, {"step", old.Steps, new.Steps}, {"add-on", old.Addons, new.Addons},
 		{"service", old.Services, new.Services}, {"routine", old.Routines, new.Routines},
 	} {
 		for _, name := range union(group.old, group.new) {

@@ -43,8 +43,12 @@ type Lock struct {
 
 	Roots map[string]map[string]Root `toml:"root"` // source → platform → root
 
+	Evidence map[string][]string `toml:"evidence"` // step → what it left behind, in lines
+	Pictures map[string][]string `toml:"pictures"` // add-on → what its list says, in lines
+
 	Variables map[string]string `toml:"variables"` // digests of meaning
 	Steps     map[string]string `toml:"steps"`     // digests of meaning
+	Addons    map[string]string `toml:"addons"`    // digests of meaning
 	Services  map[string]string `toml:"services"`  // digests of meaning
 	Routines  map[string]string `toml:"routines"`  // digests of meaning
 }
@@ -161,6 +165,23 @@ func (l *Lock) SetTree(p platform.Platform, part PartOn, tree string, sums []str
 	l.Items[part.Item].Platforms[p.String()][part.Name] = x
 }
 
+// Learn takes over from an older lock what machines have found out about steps and
+// add-ons that are as they were.
+func (l *Lock) Learn(old *Lock) {
+	take := func(to *map[string][]string, from map[string][]string, now, before map[string]string) {
+		for name, lines := range from {
+			if now[name] != "" && now[name] == before[name] {
+				if *to == nil {
+					*to = map[string][]string{}
+				}
+				(*to)[name] = lines
+			}
+		}
+	}
+	take(&l.Evidence, old.Evidence, l.Steps, old.Steps)
+	take(&l.Pictures, old.Pictures, l.Addons, old.Addons)
+}
+
 // Once drops the parts that several items share but for the first, so that each
 // archive is looked at one time.
 func Once(parts []PartOn) []PartOn {
@@ -223,8 +244,17 @@ func (l *Lock) facts() canon.Map {
 			"platforms": d.Platforms, "host": d.Host,
 		}),
 		"source": sources, "item": items, "root": l.rootFacts(), "variables": l.Variables,
-		"steps": l.Steps, "services": l.Services, "routines": l.Routines,
+		"evidence": lists(l.Evidence), "pictures": lists(l.Pictures),
+		"steps": l.Steps, "addons": l.Addons, "services": l.Services, "routines": l.Routines,
 	})
+}
+
+func lists(in map[string][]string) canon.Map {
+	out := canon.Map{}
+	for name, lines := range in {
+		out[name] = lines
+	}
+	return out
 }
 
 func trim(m canon.Map) canon.Map {
@@ -258,7 +288,6 @@ func trim(m canon.Map) canon.Map {
 // first fit or a second look at a source gives no new identity.
 func (l *Lock) ID() string {
 	facts := l.facts()
-	delete(facts, "source")
 	dropTrees(facts)
 	return canon.Digest(facts)
 }
@@ -266,7 +295,6 @@ func (l *Lock) ID() string {
 // EnvironmentID identifies everything that the lock fixes for one platform.
 func (l *Lock) EnvironmentID(p platform.Platform) string {
 	facts := l.facts()
-	delete(facts, "source")
 	dropTrees(facts)
 	declaration, _ := facts["declaration"].(canon.Map)
 	delete(declaration, "platforms")
@@ -285,7 +313,12 @@ func (l *Lock) EnvironmentID(p platform.Platform) string {
 	return canon.Digest(facts)
 }
 
+// dropTrees takes out what only a machine that fitted knows, and when sources were
+// read.
 func dropTrees(facts canon.Map) {
+	for _, learnt := range []string{"source", "evidence", "pictures"} {
+		delete(facts, learnt)
+	}
 	roots, _ := facts["root"].(canon.Map)
 	for _, on := range roots {
 		for _, r := range on.(canon.Map) {

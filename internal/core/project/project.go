@@ -82,6 +82,13 @@ func Open(dir, bayName string) (*Project, error) {
 	if err != nil {
 		return nil, err
 	}
+	values, err := b.Params(d)
+	if err != nil {
+		return nil, err
+	}
+	if d, err = d.With(values); err != nil {
+		return nil, err
+	}
 	return &Project{places, d, overlay, b, store.Open(places.Store()), platform.Here()}, nil
 }
 
@@ -245,7 +252,7 @@ func (p *Project) Inputs(ctx context.Context, l *lock.Lock) (environ.Inputs, err
 type Plan struct {
 	Format      int                    `json:"format"`
 	Places      place.Places           `json:"places"`
-	Stamps      [6]disk.Stamp          `json:"stamps"`  // approval, declaration, lock, ports, additions and their lock
+	Stamps      [7]disk.Stamp          `json:"stamps"`  // approval, declaration, lock, ports, additions and their lock, params
 	Passing     bool                   `json:"passing"` // approved by the environment alone, for as long as that says so
 	File        string                 `json:"file"`
 	Dir         string                 `json:"dir"`
@@ -257,7 +264,7 @@ type Plan struct {
 	Routines    map[string]declare.Run `json:"routines"`
 }
 
-const planFormat = 4
+const planFormat = 5
 
 // PlanFile is where the plan of a bay is kept.
 func PlanFile(dir, bayName string) string {
@@ -266,12 +273,13 @@ func PlanFile(dir, bayName string) string {
 
 // stamps are those of the files that a plan is made from; the bay's folder is in
 // the plan itself.
-func stamps(places place.Places, file, ports string) [6]disk.Stamp {
+func stamps(places place.Places, file, ports string) [7]disk.Stamp {
 	dir := filepath.Dir(file)
-	return [6]disk.Stamp{
+	return [7]disk.Stamp{
 		disk.StampOf(approval.File(places, dir)),
 		disk.StampOf(file), disk.StampOf(lock.Path(dir)), disk.StampOf(ports),
 		disk.StampOf(declare.OverlayFile(dir)), disk.StampOf(lock.OverlayPath(dir)),
+		disk.StampOf(filepath.Join(filepath.Dir(ports), filepath.Base(bay.Bay{}.ParamsFile()))),
 	}
 }
 

@@ -109,6 +109,7 @@ func Verify(ctx context.Context, p *project.Project, o Options) (*Report, error)
 	v.variables(f)
 	v.additions(ctx)
 	v.steps()
+	v.evidence(ctx)
 	v.services(ctx)
 	return v.done(), ctx.Err()
 }
@@ -397,8 +398,8 @@ func (v *verifier) ask(ctx context.Context, item lock.Item, env []string, f fram
 // this environment, the living ones against what a new shell would get.
 func (v *verifier) variables(f frame.Frame) {
 	var details []Detail
-	for _, x := range v.p.Declaration.Variables {
-		if v.l.Variables[x.Name] != canon.Digest(x.Value) {
+	for _, x := range v.p.Declaration.Original().Variables {
+		if v.l.Variables[x.Name] != canon.Digest(x.Text()) {
 			details = append(details, Detail{x.Name, "is not what was locked"})
 			v.mend("trammel lock")
 		}
@@ -495,6 +496,49 @@ func (v *verifier) steps() {
 		v.row("steps", OK, "none declared")
 	default:
 		v.row("steps", OK, fmt.Sprintf("%d, none due", len(statuses)))
+	}
+}
+
+// evidence compares what steps left behind with what is locked. A step whose
+// evidence differs is made due.
+func (v *verifier) evidence(ctx context.Context) {
+	if len(v.l.Evidence) == 0 {
+		return
+	}
+	if v.o.Approved != nil {
+		v.row("evidence", Failed, "not checked: "+firstLine(v.o.Approved))
+		return
+	}
+	list, err := v.s.Evidence(ctx)
+	if err != nil {
+		v.row("evidence", Failed, err.Error())
+		return
+	}
+	var details []Detail
+	var not, same []string
+	for _, e := range list {
+		switch {
+		case e.Not != "":
+			not = append(not, e.Step.Name+": not checked, "+e.Not)
+		case e.Same():
+			same = append(same, fmt.Sprintf("%s (%d lines)", e.Step.Name, len(e.Now)))
+		default:
+			for _, line := range setup.Difference(e.Locked, e.Now) {
+				details = append(details, Detail{e.Step.Name, line})
+			}
+			if err := v.s.Marks().Forget(e.Step); err != nil {
+				details = append(details, Detail{e.Step.Name, err.Error()})
+			}
+			v.fit(e.Step.Name)
+		}
+	}
+	switch {
+	case len(details) > 0:
+		v.row("evidence", Drift, "a step left behind something else than is locked", details...)
+	case len(not) > 0:
+		v.row("evidence", Failed, strings.Join(not, "; "))
+	default:
+		v.row("evidence", OK, strings.Join(same, ", "))
 	}
 }
 

@@ -86,6 +86,7 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 	if other != nil {
 		return nil, other
 	}
+	l.Learn(r.o.Old)
 	if err := r.roots(ctx, l); err != nil {
 		return nil, err
 	}
@@ -94,6 +95,7 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 
 // Skeleton is everything in a lock that needs no source.
 func Skeleton(d *declare.Declaration) *lock.Lock {
+	d = d.Original()
 	l := &lock.Lock{
 		Format: lock.Format,
 		Declaration: lock.Declaration{
@@ -106,7 +108,7 @@ func Skeleton(d *declare.Declaration) *lock.Lock {
 		l.Declaration.Platforms = append(l.Declaration.Platforms, p.String())
 	}
 	for _, v := range d.Variables {
-		l.Variables[v.Name] = canon.Digest(v.Value)
+		l.Variables[v.Name] = canon.Digest(v.Text())
 	}
 	for _, s := range d.Steps {
 		l.Steps[s.Name] = canon.Digest(s.Meaning())

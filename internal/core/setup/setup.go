@@ -56,13 +56,19 @@ func (s *Setup) compute() (err error) {
 	return nil
 }
 
-func (s *Setup) marks() string {
-	return step.Folder(project.Local(s.Project.Declaration.Dir))
+// Marks are the folders of marks of the steps here.
+func (s *Setup) Marks() step.Marks {
+	return step.MarksIn(project.Local(s.Project.Declaration.Dir), s.Project.Bay.Dir)
+}
+
+// Runner runs the steps of this checkout.
+func (s *Setup) Runner() *step.Runner {
+	return &step.Runner{Environment: s.Environment, Look: s.Inputs.Lookup("", 0), Dir: s.Project.Declaration.Dir, Logs: s.Project.Bay.Logs()}
 }
 
 // Steps says which steps are due, and why.
 func (s *Setup) Steps() ([]step.Status, error) {
-	return step.Plan(s.Project.Declaration, s.Lock, s.Parts, s.Environment, s.marks())
+	return step.Plan(s.Project.Declaration, s.Lock, s.Parts, s.Environment, s.Marks())
 }
 
 // Choice says which steps to run: those that are due, or of those only some, and
@@ -71,11 +77,12 @@ type Choice struct {
 	Only  []string // empty: all
 	None  bool
 	Again []string
+	Shell bool // those that run at each shell's start
 }
 
 func (c Choice) takes(st step.Status) bool {
-	due := st.Due && !c.None && (len(c.Only) == 0 || slices.Contains(c.Only, st.Step.Name))
-	return due || slices.Contains(c.Again, st.Step.Name)
+	due := (st.Due || st.Step.When == step.AtEachFit) && !c.None && (len(c.Only) == 0 || slices.Contains(c.Only, st.Step.Name))
+	return due || c.Shell && st.Step.When == step.AtEachShell || slices.Contains(c.Again, st.Step.Name)
 }
 
 // RunSteps runs steps, and starts and stops the services that they need and that
@@ -99,7 +106,13 @@ func (s *Setup) RunSteps(ctx context.Context, c Choice) (ran []string, err error
 	if err != nil {
 		return nil, err
 	}
-	_, err = s.bring(ctx, wanted, c.Again)
+	again := c.Again
+	for _, st := range statuses {
+		if c.takes(st) && !st.Due {
+			again = append(again, st.Step.Name)
+		}
+	}
+	_, err = s.bring(ctx, wanted, again)
 	// What ran only for the steps goes again, also after a failure or Ctrl-C.
 	var extra []string
 	for node := range s.closure(wanted) {
@@ -159,6 +172,13 @@ func (s *Setup) Start(ctx context.Context, names []string) ([]service.Status, er
 	return after, err
 }
 
+// Bring does nodes, "step.NAME" and "service.NAME", and all they need: what a
+// routine wants before it runs.
+func (s *Setup) Bring(ctx context.Context, nodes []string) error {
+	_, err := s.bring(ctx, nodes, nil)
+	return err
+}
+
 // closure is the graph of nodes and all they need.
 func (s *Setup) closure(nodes []string) graph {
 	g := graph{}
@@ -203,10 +223,7 @@ func (s *Setup) bring(ctx context.Context, nodes, again []string) ([]service.Sta
 	if err := s.claim(ctx, g); err != nil {
 		return nil, err
 	}
-	runner := &step.Runner{
-		Environment: s.Environment, Look: s.Inputs.Lookup("", 0), Dir: s.Project.Declaration.Dir,
-		Marks: s.marks(), Logs: s.Project.Bay.Logs(),
-	}
+	runner := s.Runner()
 	err = g.walk(ctx, func(ctx context.Context, node string) error {
 		if st, ok := due[node]; ok {
 			return runner.Run(ctx, st)

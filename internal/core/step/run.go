@@ -28,7 +28,6 @@ type Runner struct {
 	Environment *environ.Environment
 	Look        func(string) (string, error) // meaning of references
 	Dir         string
-	Marks       string // folder of marks
 	Logs        string // folder of logs
 }
 
@@ -37,12 +36,15 @@ func (r *Runner) Log(name string) string { return filepath.Join(r.Logs, "step-"+
 
 // Run runs one step and records its success. Everything that it started and left
 // running is ended with it.
+//
+// A step with retries is tried again after a pause; one that takes longer than it
+// may is ended, which counts as a failed try.
 func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 	name := st.Step.Name
 	done := event.Task(ctx, "step "+name)
 	start := time.Now()
 	defer func() { done("", err) }()
-	if err := begin(r.Marks, name); err != nil {
+	if err := begin(st.marks, name); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(r.Logs, 0o755); err != nil {
@@ -58,22 +60,114 @@ func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 		return fault.New(fault.Use, "step %s: %v", name, err)
 	}
 	env := r.Environment.Environ(os.Environ(), r.Dir)
-	command, err := script.CommandOf(run, env)
+	command, err := r.command(run, env)
 	if err != nil {
 		return fault.New(fault.Use, "step %s: %v", name, err)
 	}
-	if command, err = script.In(r.Environment, r.Dir, command); err != nil {
-		return err
+	for try := 0; ; try++ {
+		how, lines, err := r.try(ctx, st, command, env, log)
+		if err != nil {
+			return err
+		}
+		if how == "" {
+			break
+		}
+		if try == st.Step.Retries {
+			if try > 0 {
+				how += fmt.Sprintf(", after %d tries", try+1)
+			}
+			return r.failed(st, run, lines, how)
+		}
+		fmt.Fprintf(log, "%s; again after a pause\n", how)
+		select {
+		case <-time.After(pause << min(try, 5)):
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+	var evidence []string
+	if !st.Step.Evidence.Empty() {
+		if evidence, err = r.Evidence(ctx, st.Step); err != nil {
+			return err
+		}
+	}
+	return succeed(st, time.Since(start), evidence)
+}
+
+// pause is how long a step waits before it is tried again, the first time.
+const pause = 500 * time.Millisecond
+
+func (r *Runner) command(run declare.Run, env []string) (script.Command, error) {
+	command, err := script.CommandOf(run, env)
+	if err != nil {
+		return command, err
+	}
+	return script.In(r.Environment, r.Dir, command)
+}
+
+// Evidence runs what says what a step left behind and returns its lines.
+func (r *Runner) Evidence(ctx context.Context, s declare.Step) ([]string, error) {
+	run, err := script.Expand(s.Evidence, r.Look)
+	if err != nil {
+		return nil, fault.New(fault.Use, "the evidence of step %s: %v", s.Name, err)
+	}
+	env := r.Environment.Environ(os.Environ(), r.Dir)
+	command, err := r.command(run, env)
+	if err != nil {
+		return nil, err
+	}
+	lines, exit, err := Output(ctx, command, env, r.Dir, 60*time.Second)
+	if err == nil && !exit.OK() {
+		last := lines[max(0, len(lines)-4):]
+		err = fault.New(fault.Failed, "the evidence of step %s cannot be had: %s", s.Name, exit).Advise("%s", strings.Join(last, "\n"))
+	}
+	return lines, err
+}
+
+// Output runs a command to its end and returns the lines that it prints.
+func Output(ctx context.Context, command script.Command, env []string, dir string, within time.Duration) (lines []string, exit proctree.Exit, err error) {
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	out, in, err := os.Pipe()
+	if err != nil {
+		return nil, exit, err
+	}
+	defer out.Close()
+	tree, err := proctree.Start(proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir, Stdout: in, Stderr: in})
+	in.Close()
+	if err != nil {
+		return nil, exit, err
+	}
+	defer context.AfterFunc(ctx, tree.Kill)()
+	raw, _ := io.ReadAll(io.LimitReader(out, 8<<20))
+	exit = tree.Wait()
+	if ctx.Err() != nil {
+		return nil, exit, fmt.Errorf("it did not end within %s", within)
+	}
+	for line := range strings.Lines(string(raw)) {
+		lines = append(lines, strings.TrimRight(line, "\r\n"))
+	}
+	return lines, exit, nil
+}
+
+// try runs the command of a step one time. how says what went wrong, or is "".
+func (r *Runner) try(ctx context.Context, st Status, command script.Command, env []string, log *os.File) (how string, lines []string, err error) {
+	name := st.Step.Name
+	outer := ctx
+	if st.Step.Within > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, st.Step.Within)
+		defer cancel()
 	}
 	out, in, err := os.Pipe()
 	if err != nil {
-		return err
+		return "", nil, err
 	}
 	defer out.Close()
 	tree, err := proctree.Start(proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: r.Dir, Stdout: in, Stderr: in})
 	in.Close()
 	if err != nil {
-		return r.failed(st, run, nil, fmt.Sprintf("cannot start: %v", err))
+		return fmt.Sprintf("cannot start: %v", err), nil, nil
 	}
 	last := make(chan []string, 1)
 	go func() { last <- follow(ctx, "step "+name, out, log) }()
@@ -90,14 +184,17 @@ func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 	}
 	// A process that slipped out of a tree without a namespace may hold the pipe.
 	_ = out.SetReadDeadline(time.Now().Add(time.Second))
-	lines := <-last
+	lines = <-last
+	if outer.Err() != nil {
+		return "", nil, context.Cause(outer)
+	}
 	if ctx.Err() != nil {
-		return context.Cause(ctx)
+		return fmt.Sprintf("it took longer than %s", st.Step.Within), lines, nil
 	}
 	if exit := tree.Wait(); !exit.OK() {
-		return r.failed(st, run, lines, exit.String())
+		return exit.String(), lines, nil
 	}
-	return succeed(r.Marks, st, time.Since(start))
+	return "", nil, nil
 }
 
 // follow copies what a step prints into its log, tells the last line as progress,

@@ -35,6 +35,8 @@ type Mark struct {
 	Inputs Fingerprint   `json:"inputs"`
 	At     time.Time     `json:"at"`
 	Took   time.Duration `json:"took"`
+
+	Evidence []string `json:"evidence,omitempty"` // what its evidence said then
 }
 
 // Status is what is known of a step.
@@ -44,14 +46,51 @@ type Status struct {
 	Why    string // "db/schema.sql changed"; empty when not due
 	Mark   Mark   // zero when it never succeeded
 	inputs Fingerprint
+	marks  string // folder of its mark
 }
 
-// Folder is where the marks of a checkout are, below its .trammel folder.
-func Folder(local string) string { return filepath.Join(local, "steps") }
+// When a step runs besides when it is due.
+const (
+	AtEachFit   = "always"
+	AtEachShell = "shell"
+)
+
+// Marks are the folders of marks: of a checkout, and of a bay for the steps that
+// are per bay.
+type Marks struct{ Checkout, Bay string }
+
+// MarksIn names the folders, given the checkout's own and the bay's.
+func MarksIn(local, bay string) Marks {
+	return Marks{filepath.Join(local, "steps"), filepath.Join(bay, "steps")}
+}
+
+func (m Marks) of(s declare.Step) string {
+	if s.Per == "bay" {
+		return m.Bay
+	}
+	return m.Checkout
+}
+
+// Read is the mark of a step, if it was ever done here.
+func (m Marks) Read(s declare.Step) (Mark, bool) { return readMark(m.of(s), s.Name) }
+
+// Forget makes a step due again.
+func (m Marks) Forget(s declare.Step) error { return begin(m.of(s), s.Name) }
+
+// missing is the first glob of what a step makes for which nothing is there, in
+// words, or "".
+func missing(dir string, makes []string) string {
+	for _, glob := range makes {
+		if found, err := doublestar.Glob(os.DirFS(dir), glob, doublestar.WithNoFollow()); err == nil && len(found) == 0 {
+			return glob + " is missing"
+		}
+	}
+	return ""
+}
 
 // Plan decides for every step of a declaration whether it is due. Steps are in
 // the order of the declaration.
-func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e *environ.Environment, marks string) ([]Status, error) {
+func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e *environ.Environment, marks Marks) ([]Status, error) {
 	tools := Fingerprint{}
 	for _, p := range parts {
 		tools[p.Item] = canon.Digest(canon.List{tools[p.Item], p.Tree})
@@ -71,7 +110,7 @@ func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e *environ.
 				f["$"+v.Name] = canon.Digest(v.Value)
 			}
 		}
-		if err := f.reads(d.Dir, s.Reads); err != nil {
+		if err := f.reads(d.Dir, s.Reads, s.Ignore); err != nil {
 			return nil, err
 		}
 		for _, n := range s.Needs {
@@ -93,11 +132,17 @@ func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e *environ.
 		if err != nil {
 			return nil, fmt.Errorf("step %s: %w", s.Name, err)
 		}
-		st := Status{Step: s, inputs: f}
+		st := Status{Step: s, inputs: f, marks: marks.of(s)}
 		var had bool
-		st.Mark, had = readMark(marks, s.Name)
+		st.Mark, had = readMark(st.marks, s.Name)
 		if st.Why = difference(st.Mark.Inputs, f); !had {
 			st.Why = "never done here"
+		}
+		if st.Why == "" {
+			st.Why = missing(d.Dir, s.Makes)
+		}
+		if s.When == AtEachShell { // nothing that a fit would do
+			st.Why = ""
 		}
 		st.Due = st.Why != ""
 		out = append(out, st)
@@ -134,8 +179,20 @@ func wordByte(c byte) bool {
 
 // reads adds a digest for each file that the globs name. A folder counts with all
 // that is in it; version control's own and Trammel's folder never count.
-func (f Fingerprint) reads(dir string, globs []string) error {
+func (f Fingerprint) reads(dir string, globs, ignore []string) error {
+	skip, err := readIgnored(dir, ignore)
+	if err != nil {
+		return err
+	}
 	for _, glob := range globs {
+		if out, negated := strings.CutPrefix(glob, "!"); negated {
+			skip = append(skip, ignorePattern{glob: out})
+		}
+	}
+	for _, glob := range globs {
+		if strings.HasPrefix(glob, "!") {
+			continue
+		}
 		found, err := doublestar.Glob(os.DirFS(dir), glob, doublestar.WithNoFollow())
 		if err != nil {
 			return err
@@ -158,6 +215,9 @@ func (f Fingerprint) reads(dir string, globs []string) error {
 				below, err := filepath.Rel(dir, full)
 				if err != nil {
 					return err
+				}
+				if skip.skips(filepath.ToSlash(below)) {
+					return nil
 				}
 				f[filepath.ToSlash(below)], err = sum(full)
 				return err
@@ -254,12 +314,12 @@ func readMark(marks, name string) (m Mark, ok bool) {
 }
 
 // succeed records a success.
-func succeed(marks string, st Status, took time.Duration) error {
-	raw, err := json.MarshalIndent(Mark{st.inputs, time.Now().UTC().Truncate(time.Second), took}, "", " ")
+func succeed(st Status, took time.Duration, evidence []string) error {
+	raw, err := json.MarshalIndent(Mark{st.inputs, time.Now().UTC().Truncate(time.Second), took, evidence}, "", " ")
 	if err != nil {
 		return err
 	}
-	return disk.Write(markFile(marks, st.Step.Name), raw, 0o644)
+	return disk.Write(markFile(st.marks, st.Step.Name), raw, 0o644)
 }
 
 // begin forgets the last success: from here until the next one the step is due.

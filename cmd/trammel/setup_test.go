@@ -1,0 +1,225 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+const paramsDeclaration = `format  = 1
+project = "heronweir"
+
+[variables]
+BANNER = { when = "param.spring-run", then = "the spring run is on", else = "-" }
+MODE   = "@{param.mode} @@{param.mode} @{param.note}"
+
+[param.lanes]
+kind = "integer"
+default = 1
+min = 1
+max = 12
+about = "Counting lanes to run"
+
+[param.spring-run]
+kind  = "flag"
+
+[param.mode]
+kind = "choice"
+of   = ["dry", "wet"]
+
+[param.species]
+kind = "list"
+of   = ["silverfin", "redgill", "weir eel"]
+default = ["silverfin"]
+
+[param.note]
+default = "@{bay.dir} is text"
+
+[step.count]
+run = "echo $BANNER, @{param.species}, $MODE > counted"
+
+[service.lane]
+run    = "sh -c 'echo lane @{copy} up; exec sleep 1000'"
+copies = "@{param.lanes}"
+ready  = { log = "up" }
+`
+
+func TestParamsAreChosenOnceAndKeptPerBay(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, nil, paramsDeclaration)
+	h.fitted()
+	if got := h.read("counted"); got != "-, silverfin, dry @{param.mode} @{bay.dir} is text\n" {
+		t.Errorf("by default: %q", got)
+	}
+	lock := h.read("trammel.lock")
+	out := h.ok("fit", "--param", "spring-run=true", "--param", "species=redgill, weir eel")
+	if got := h.read("counted"); got != "the spring run is on, redgill,weir eel, dry @{param.mode} @{bay.dir} is text\n" || !strings.Contains(out, "count") {
+		t.Errorf("chosen: %q\n%s", got, out)
+	}
+	if h.ok("lock"); h.read("trammel.lock") != lock {
+		t.Error("a param changed the lock")
+	}
+	if out := h.ok("fit"); !strings.Contains(out, "nothing to do") {
+		t.Errorf("a chosen param is forgotten:\n%s", out)
+	}
+	h.ok("start", "--param", "lanes=3")
+	if n := len(statuses(t, h)); n != 3 {
+		t.Errorf("%d lanes run", n)
+	}
+	h.write("params.yaml", "lanes: 2\nmode: wet # a comment\nspecies: [silverfin]\nspring-run: false\n")
+	h.ok("fit", "--params", "params.yaml", "--param", "mode=dry")
+	if out := h.ok("show", "params"); !strings.Contains(out, "lanes       2") || !strings.Contains(out, "bay main") || !strings.Contains(out, "1 to 12") {
+		t.Error(out)
+	}
+	if out := h.ok("--bay", "other", "show", "params"); !strings.Contains(out, "lanes       1") {
+		t.Errorf("another bay has\n%s", out)
+	}
+	for choice, words := range map[string][]string{
+		"lanes=13": {`"13" is no value of param lanes`, "1 to 12"}, "lanes=many": {"1 to 12"}, "spring-run=yes": {"true or false"}, "mode=damp": {"dry, wet"},
+		"species=redgil": {"silverfin, redgill"}, "lane=2": {"Did you mean", "lanes"}, "lanes": {"NAME=VALUE"},
+	} {
+		h.fails(2, words, "fit", "--param", choice)
+	}
+	h.write("params.yaml", "lanes: [[1]]\n")
+	h.fails(2, []string{"params.yaml"}, "fit", "--params", "params.yaml")
+	h.change("max = 12", "max = 1")
+	h.ok("lock")
+	if out := h.ok("show", "params"); !strings.Contains(out, "lanes       1") {
+		t.Errorf("a choice that is not allowed any more is kept:\n%s", out)
+	}
+	for old, faulty := range map[string]string{
+		`when = "param.spring-run"`: `when = "param.spring"`, `"@{param.lanes}"`: `"@{param.lane}"`, "default = 1\n": "default = 13\n", `"@{param.mode} @@`: `"@{param.mod} @@`,
+	} {
+		good := h.read("trammel.toml")
+		h.change(old, faulty)
+		h.fails(2, []string{"trammel.toml:"}, "lock")
+		h.write("trammel.toml", good)
+	}
+}
+
+func TestStepsRunWhenTheyShould(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, nil, `format  = 1
+project = "heronweir"
+
+[step.build]
+run    = "echo built >> log; mkdir -p out; touch out/board.js"
+reads  = ["src/**", "!src/**/*.tmp"]
+ignore = [".gitignore"]
+makes  = ["out/*.js"]
+
+[step.tables]
+run = "echo tables >> log"
+per = "bay"
+
+[step.each]
+run  = "echo each >> log"
+when = "always"
+
+[step.flaky]
+run     = "echo try >> tries; [ $(wc -l < tries) -ge 3 ]"
+retries = 3
+
+[step.evident]
+run      = "cp wanted have"
+reads    = ["wanted"]
+evidence = "cat have"
+`)
+	h.write("src/a.js", "1")
+	h.write("wanted", "silverfin\nredgill\n")
+	h.write(".gitignore", "# made\n/src/gen/\n*.log\n!keep.log\n")
+	h.fitted()
+	ran := func(what string, want bool, words string) {
+		t.Helper()
+		os.Remove(filepath.Join(h.dir, "log"))
+		out := h.ok("fit")
+		raw, _ := os.ReadFile(filepath.Join(h.dir, "log"))
+		if got := strings.Contains(string(raw), words); got != want {
+			t.Errorf("%s: the log is %q\n%s", what, raw, out)
+		}
+	}
+	ran("nothing changed", false, "built")
+	ran("at each fit", true, "each")
+	for name, counts := range map[string]bool{
+		"src/gen/x.js": false, "src/deep/y.log": false, "src/z.tmp": false, "src/deep/z.tmp": false, "src/b.js": true, "src/keep.log": true,
+	} {
+		h.write(name, "new")
+		ran(name, counts, "built")
+	}
+	os.RemoveAll(filepath.Join(h.dir, "out"))
+	h.fails(3, []string{"out/*.js is missing"}, "verify")
+	ran("what it makes is gone", true, "built")
+	os.Remove(filepath.Join(h.dir, "log"))
+	h.ok("--bay", "other", "fit")
+	if raw, _ := os.ReadFile(filepath.Join(h.dir, "log")); !strings.Contains(string(raw), "tables") || strings.Contains(string(raw), "built") {
+		t.Errorf("in another bay ran %q", raw)
+	}
+	if got := h.read("tries"); strings.Count(got, "try") != 3 {
+		t.Errorf("the flaky step had %d tries", strings.Count(got, "try"))
+	}
+
+	if lock := h.read("trammel.lock"); !strings.Contains(lock, `"silverfin", "redgill"`) {
+		t.Errorf("the evidence is not in the lock:\n%s", lock)
+	}
+	h.ok("verify")
+	h.write("have", "silverfin\nmill trout\n")
+	h.fails(3, []string{"evidence", "- redgill", "+ mill trout", "trammel fit evident"}, "verify")
+	h.ok("fit", "evident")
+	h.ok("verify")
+	h.write("wanted", "weir eel\n")
+	h.ok("fit")
+	h.fails(3, []string{"+ weir eel"}, "verify")
+	h.ok("fit")
+	if out := h.ok("lock"); !strings.Contains(out, "evidence of evident changed") {
+		t.Errorf("locking says\n%s", out)
+	}
+	h.ok("verify")
+}
+
+func TestAStepThatTakesTooLongIsEnded(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[step.slow]\nrun = \"(setsid sleep 5554 &); echo begun; sleep 5554\"\nwithin = \"300ms\"\nretries = 1\n\n[step.begets]\nrun = \"(setsid sleep 5554 &); echo left\"\n\n[step.asks]\nrun = \"read x || echo no answer\"\n")
+	h.ok("lock")
+	h.fails(1, []string{"step slow failed: it took longer than 300ms, after 2 tries", "begun", "By hand:"}, "fit")
+	eventually(t, "nothing is left", func() bool { return len(withArgument("5554")) == 0 })
+	if out := h.ok("show"); !strings.Contains(out, "slow    due") || !strings.Contains(out, "asks    ok") {
+		t.Error(out)
+	}
+}
+
+func TestARoutineBringsUpWhatItNeeds(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, nil, `format  = 1
+project = "heronweir"
+
+[step.tables]
+run = "echo made > tables"
+
+[service.ledger]
+needs = ["step.tables"]
+run   = "sh -c 'echo serving; exec sleep 1000'"
+ready = { log = "serving" }
+
+[routine.count]
+about = "Counts"
+needs = ["service.ledger"]
+run   = "cat tables; exit $1"
+`)
+	h.fitted()
+	os.Remove(filepath.Join(h.dir, "tables"))
+	o := h.try("do", "count", "4")
+	if o.code != 4 || !strings.Contains(o.err, "left running: ledger") {
+		t.Errorf("%+v", o)
+	}
+	if st := find(t, h, "ledger"); st.State != "ready" {
+		t.Errorf("ledger is %s", st.State)
+	}
+	if o := h.try("do", "count", "0"); strings.Contains(o.err, "Started") {
+		t.Errorf("it was started twice: %s", o.err)
+	}
+	h.change(`needs = ["service.ledger"]
+run   = "cat`, `needs = ["service.ledgr"]
+run   = "cat`)
+	h.fails(2, []string{`no service is named "ledgr"`}, "lock")
+}
