@@ -223,3 +223,153 @@ run   = "cat`, `needs = ["service.ledgr"]
 run   = "cat`)
 	h.fails(2, []string{`no service is named "ledgr"`}, "lock")
 }
+
+func TestFilesAreRenderedAndNeverReplaceWhatIsTheProjects(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, nil, `format  = 1
+project = "heronweir"
+
+[param.lanes]
+kind = "integer"
+default = 2
+
+[param.spring-run]
+kind = "flag"
+
+[file."var/board.json"]
+template = "templates/board.tmpl"
+
+[step.publish]
+run   = "cp var/board.json published"
+needs = ["file.var/board.json"]
+
+[service.board]
+run   = "sh -c 'cat var/board.json; echo up; exec sleep 1000'"
+needs = ["file.var/board.json"]
+ports = { http = 28950 }
+ready = { log = "up" }
+`)
+	h.write("templates/board.tmpl", `{"lanes": {{ .param.lanes }}, "spring": {{ index .param "spring-run" }}, "url": "{{ .service.board.url }}", "port": {{ .service.board.port.http }}, "bay": "{{ .bay.name }}"}`)
+	h.fitted()
+	if got := h.read("var/board.json"); got != `{"lanes": 2, "spring": false, "url": "http://127.0.0.1:28950", "port": 28950, "bay": "main"}` || h.read("published") != got {
+		t.Errorf("%q", got)
+	}
+	if out := h.ok("fit"); !strings.Contains(out, "nothing to do") {
+		t.Error(out)
+	}
+	h.ok("start")
+	out := h.ok("fit", "--param", "lanes=3")
+	if got := h.read("published"); !strings.Contains(got, `"lanes": 3`) || !strings.Contains(out, "var/board.json") {
+		t.Errorf("%q\n%s", got, out)
+	}
+	h.fails(3, []string{"board", "another configuration"}, "verify")
+	h.ok("stop")
+	os.WriteFile(filepath.Join(h.dir, "var/board.json"), []byte("mine"), 0o644)
+	h.fails(3, []string{"var/board.json", "changed by hand"}, "verify")
+	o := h.try("fit")
+	if o.code != 0 || !strings.Contains(o.err, "that is kept as") || !strings.Contains(h.read("var/board.json"), `"lanes": 3`) {
+		t.Errorf("%+v", o)
+	}
+	kept, _ := filepath.Glob(filepath.Join(h.home, "state/bays/*/main/files/var/board.json.edited-*"))
+	if raw, err := os.ReadFile(append(kept, "")[0]); err != nil || string(raw) != "mine" {
+		t.Errorf("%q %v", raw, err)
+	}
+	h.ok("--bay", "other", "fit")
+	if got := h.read("var/board.json"); !strings.Contains(got, `"bay": "other"`) {
+		t.Errorf("%q", got)
+	}
+	h.ok("fit")
+	os.Remove(filepath.Join(h.dir, "var/board.json"))
+	h.write("var/board.json", "tracked")
+	h.fails(2, []string{"var/board.json is a file of the project", "trammel.toml:"}, "fit")
+	if h.read("var/board.json") != "tracked" {
+		t.Error("a file of the project was replaced")
+	}
+	os.Remove(filepath.Join(h.dir, "var/board.json"))
+	for _, faulty := range []string{"{{ .param.lane }}", "{{ .service.ledger.url }}", "{{ if }}"} {
+		h.write("templates/board.tmpl", faulty)
+		h.fails(2, []string{"templates/board.tmpl:1"}, "fit")
+	}
+	os.Remove(filepath.Join(h.dir, "templates/board.tmpl"))
+	h.fails(2, []string{"templates/board.tmpl", "is not there"}, "fit")
+	h.change("var/board.json\"]\ntem", "../board.json\"]\ntem")
+	h.fails(2, []string{"cannot be a file that is rendered"}, "lock")
+}
+
+func TestSecretsAreSeenByNobody(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, nil, `format  = 1
+project = "heronweir"
+
+[secret.WEIR_TOKEN]
+from = "file:.secrets/token"
+
+[secret.BOARD_KEY]
+from = "env:HUT_KEY"
+
+[secret.LANE_WORD]
+from = "command:echo mill-trout-$((6*7))"
+
+[variables]
+TOKEN = "@{secret.WEIR_TOKEN}"
+ALL   = "@{secret.BOARD_KEY}/@{secret.LANE_WORD}"
+
+[step.show]
+run = "echo token $TOKEN; echo $ALL; printf heron-; sleep 0.2; echo secret; exit 3"
+
+[service.lane]
+run   = "sh -c 'echo lane has $TOKEN and $ALL; printf heron-sec; sleep 0.1; echo ret; exec sleep 1000'"
+ready = { log = "lane has" }
+
+[routine.tell]
+run = "echo $TOKEN; echo $ALL"
+
+[file."var/token"]
+template = "token.tmpl"
+`)
+	h.env = append(h.env, "HUT_KEY=redgill-key")
+	h.write("token.tmpl", "token={{ .secret.WEIR_TOKEN }}\n")
+	h.ok("lock")
+	h.fails(2, []string{"the secret WEIR_TOKEN cannot be had", ".secrets/token"}, "fit")
+	h.write(".secrets/token", "heron-secret\n")
+	o := h.fails(1, []string{"token (secret)", "(secret)/(secret)", "chmod 600 .secrets/token"}, "fit")
+	_ = o
+	h.change("; exit 3", "")
+	h.ok("lock")
+	h.ok("fit")
+	h.ok("start")
+	if got := h.ok("do", "tell"); got != "heron-secret\nredgill-key/mill-trout-42\n" {
+		t.Errorf("the routine gets %q", got)
+	}
+	if got := h.read("var/token"); got != "token=heron-secret\n" {
+		t.Errorf("the file has %q", got)
+	}
+	h.ok("verify")
+	h.ok("run", "--", "true")
+	eventually(t, "the lane has spoken", func() bool { return strings.Count(h.ok("logs", "lane"), "(secret)") >= 4 })
+	for _, root := range []string{h.home, h.dir} {
+		filepath.WalkDir(root, func(path string, d os.DirEntry, err error) error {
+			if err != nil || d.IsDir() || strings.HasSuffix(path, ".secrets/token") || strings.HasSuffix(path, "files/var/token") || d.Type()&os.ModeSymlink != 0 {
+				return err
+			}
+			raw, _ := os.ReadFile(path)
+			for _, secret := range []string{"heron-secret", "redgill-key", "mill-trout-42"} {
+				if strings.Contains(string(raw), secret) {
+					t.Errorf("%s holds %s", path, secret)
+				}
+			}
+			return nil
+		})
+	}
+	if info, err := os.Stat(filepath.Join(h.dir, "var/token")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the rendered secret: %v %v", info, err)
+	}
+	for old, faulty := range map[string]string{
+		`"echo token $TOKEN;`: `"echo @{secret.WEIR_TOKEN};`, `TOKEN = "@{secret.WEIR_TOKEN}"`: `TOKEN = "@{secret.WEIR_TOKE}"`, `"env:HUT_KEY"`: `"vault:x"`,
+	} {
+		good := h.read("trammel.toml")
+		h.change(old, faulty)
+		h.fails(2, []string{"trammel.toml:"}, "lock")
+		h.write("trammel.toml", good)
+	}
+}

@@ -11,6 +11,7 @@ import (
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/canon"
 	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/event"
 	"trammel.example/trammel/internal/core/fault"
 	"trammel.example/trammel/internal/core/fit"
 	"trammel.example/trammel/internal/core/lock"
@@ -85,16 +86,23 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 	var result *fit.Result
 	var ran []string
 	var learnt bool
+	var rendered []string
 	err = withProgress(ctx, s, func(ctx context.Context) error {
 		result, err = fit.Tools(ctx, p, l, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline")), Check: tools})
 		if err != nil {
 			return err
 		}
-		if len(p.Declaration.Steps) == 0 {
+		if len(p.Declaration.Steps)+len(p.Declaration.Files)+len(p.Declaration.Secrets) == 0 {
 			return nil
 		}
 		up, err := setup.Prepare(ctx, p, l)
 		if err != nil {
+			return err
+		}
+		for _, text := range up.SecretRemarks(ctx) {
+			event.Say(ctx, text)
+		}
+		if rendered, err = up.Render(ctx); err != nil {
 			return err
 		}
 		ran, err = up.RunSteps(ctx, setup.Choice{Only: steps, None: len(steps) == 0 && len(tools) > 0 && len(again) == 0, Again: again})
@@ -110,7 +118,7 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 	if _, err := project.PlanFor(ctx, p.Declaration.Dir, p.Bay.Name); err != nil {
 		return err
 	}
-	fitReport(s, p, l, result, ran)
+	fitReport(s, p, l, result, rendered, ran)
 	if learnt {
 		s.Say("What the steps left behind is in %s now; commit it.", lock.FileName)
 	}
@@ -118,9 +126,9 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 }
 
 // fitReport says what was done and what was left alone, and what to do next.
-func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, ran []string) {
+func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, rendered, ran []string) {
 	s.Print("%s   environment %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(l.EnvironmentID(p.Platform)))
-	idle := len(r.Added)+len(r.Mended)+len(ran) == 0
+	idle := len(r.Added)+len(r.Mended)+len(ran)+len(rendered) == 0
 	row := func(word string, list []string) {
 		if len(list) > 0 {
 			s.Print("  %-7s  %s", word, strings.Join(list, ", "))
@@ -128,6 +136,7 @@ func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, ra
 	}
 	row("added", r.Added)
 	row("mended", r.Mended)
+	row("made", rendered)
 	row("ran", ran)
 	if idle {
 		s.Print("  nothing to do")

@@ -141,6 +141,7 @@ func (w *follower) setup(ctx context.Context, p *project.Project) {
 		w.remark("sealed: here its tools come first and the host shows behind them. For the sealed root: trammel shell")
 	}
 	for _, v := range plan.Environment.Variables {
+		v.Value = plan.Environment.Reveal(v.Value)
 		w.export(v)
 	}
 	w.export(environ.Variable{Name: "PATH", Value: plan.Environment.PathOf(os.Getenv("PATH"))})

@@ -198,6 +198,9 @@ func workDir(c *cli.Command) (string, error) {
 // become replaces this process by a command, so that signals, the terminal and
 // the exit code are the command's own. file is "" for one on the PATH.
 func become(plan *project.Plan, dir, file string, argv []string) error {
+	if err := plan.Environment.Missing(); err != nil {
+		return err
+	}
 	env := plan.Environment.Environ(os.Environ(), dir)
 	if plan.Environment.Isolation == declare.Sealed {
 		return becomeSealed(plan, dir, file, argv, env)

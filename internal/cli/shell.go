@@ -131,6 +131,9 @@ func assertions(plan *project.Plan) []environ.Variable {
 func posixSet(set []environ.Variable) string {
 	var b strings.Builder
 	for _, v := range set {
+		if environ.Marked(v.Value) { // the shell has it, and no file may
+			continue
+		}
 		b.WriteString("export " + v.Name + "=" + quotePosix(v.Value) + "\n")
 	}
 	return b.String()
@@ -147,6 +150,9 @@ func quoteFish(s string) string {
 func fishSet(name string, set []environ.Variable) string {
 	var b strings.Builder
 	for _, v := range set {
+		if environ.Marked(v.Value) {
+			continue
+		}
 		if v.Name == "PATH" { // a list
 			b.WriteString("set -gx PATH")
 			for _, dir := range filepath.SplitList(v.Value) {

@@ -75,6 +75,7 @@ type showOut struct {
 	Remark      string           `json:"remark,omitempty"`
 	Tools       []toolOut        `json:"toolchain"`
 	Roots       []rootOut        `json:"roots,omitempty"`
+	Files       []stepOut        `json:"files,omitempty"`
 	Steps       []stepOut        `json:"steps"`
 	Services    []service.Status `json:"services"`
 	Weak        bool             `json:"weak_cleanup,omitempty"`
@@ -140,6 +141,9 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	}
 	for _, x := range p.Declaration.Params {
 		rows = append(rows, []ui.Cell{{Text: group("params")}, {Text: x.Name, Style: ui.Accent}, {Text: p.Declaration.Values[x.Name]}, {Text: x.About, Style: ui.Dim}})
+	}
+	for _, f := range out.Files {
+		rows = append(rows, []ui.Cell{{Text: group("files")}, {Text: f.Name, Style: ui.Accent}, {Text: f.State, Style: ui.StateStyle(f.State)}, {Text: f.Why, Style: ui.Dim}})
 	}
 	for _, st := range out.Steps {
 		text := st.Why
@@ -244,6 +248,13 @@ func gather(ctx context.Context, p *project.Project) (*showOut, error) {
 			out.Steps = append(out.Steps, stepOut{Name: x.Name, State: "due", Why: "its tools are not here yet"})
 		}
 		return out, nil
+	}
+	files, err := up.Files()
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range files {
+		out.Files = append(out.Files, stepOut{Name: f.File.Path, State: f.State, Why: f.Why})
 	}
 	statuses, err := up.Steps()
 	if err != nil {

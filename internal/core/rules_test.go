@@ -15,9 +15,9 @@ import (
 
 // order is the core from the bottom up: a package imports only those before it.
 var order = strings.Fields(`
-	event fault disk place canon version platform page ref fetch declare card lock
+	event fault disk place canon mask version platform page ref fetch declare card lock
 	debian source resolve tree unpack store seal root frame bay environ proctree script approval project fit
-	step service setup proof sweep draft`)
+	step service render setup proof sweep draft`)
 
 const (
 	module = "trammel.example/trammel/"

@@ -78,6 +78,12 @@ func Of(d, overlay *declare.Declaration, l *lock.Lock) Subject {
 	for _, v := range d.Variables {
 		s.Things["variable "+v.Name] = v.Text()
 	}
+	for _, x := range d.Secrets {
+		s.Things["secret "+x.Name] = x.From
+	}
+	for _, x := range d.Files {
+		s.Things["template "+x.Template] = sumOf(d.Dir, x.Template)
+	}
 	for _, x := range d.Sources {
 		s.Things["source "+x.Name] = strings.TrimSpace(x.Kind + " " + x.URL)
 	}
@@ -264,6 +270,6 @@ func Changes(old, now map[string]string) []Change {
 // Rank orders things by how much they can do: what runs first, the lock last.
 func Rank(name string) int {
 	kind, _, _ := strings.Cut(name, " ")
-	order := []string{"step", "evidence", "file", "service", "probe", "routine", "variable", "source", "toolchain", "isolation", "lock"}
+	order := []string{"step", "evidence", "file", "service", "probe", "routine", "variable", "secret", "template", "source", "toolchain", "isolation", "lock"}
 	return slices.Index(order, kind)
 }

@@ -48,6 +48,8 @@ type Declaration struct {
 	Services   []Service
 	Routines   []Routine
 	Params     []Param
+	Files      []File
+	Secrets    []Secret
 	Values     map[string]string // of params, where they are filled in
 
 	original *Declaration
@@ -284,6 +286,12 @@ func (d *Declaration) Digest() string {
 	}
 	if len(d.Params) > 0 {
 		all["params"] = meanings(d.Params)
+	}
+	if len(d.Files) > 0 {
+		all["files"] = meanings(d.Files)
+	}
+	if len(d.Secrets) > 0 {
+		all["secrets"] = meanings(d.Secrets)
 	}
 	return canon.Digest(all)
 }

@@ -86,6 +86,7 @@ type reader struct {
 type use struct {
 	value   *page.Value
 	service string // the service it stands in, or ""
+	secret  bool   // secrets may stand here
 }
 
 var (
@@ -137,6 +138,8 @@ func (r *reader) declaration(d *Declaration) {
 	r.each("routine", func(name string, t *page.Table) {
 		d.Routines = append(d.Routines, Routine{Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", "", true), Needs: r.Texts(t, "needs")})
 	})
+	r.files(d)
+	r.secrets(d)
 	r.each("param", func(name string, t *page.Table) { d.Params = append(d.Params, r.param(name, t)) })
 	r.Close(root)
 }
@@ -333,7 +336,7 @@ func (r *reader) run(t *page.Table, key, service string, required bool) Run {
 		if strings.TrimSpace(v.Text) == "" {
 			r.Fault(v.Span, "", "%s is empty", key)
 		}
-		r.uses = append(r.uses, use{v, service})
+		r.uses = append(r.uses, use{v, service, false})
 		if shell != nil {
 			run.Shell = r.Texts(t, "shell")
 			break
@@ -348,7 +351,7 @@ func (r *reader) run(t *page.Table, key, service string, required bool) Run {
 	case page.Array:
 		run.Argv = r.Texts(t, key)
 		for _, item := range v.Items {
-			r.uses = append(r.uses, use{item, service})
+			r.uses = append(r.uses, use{item, service, false})
 		}
 		if len(v.Items) == 0 || v.Items[0].Text == "" {
 			r.Fault(v.Span, "", "%s names no command", key)
@@ -398,7 +401,7 @@ func (r *reader) service(name string, t *page.Table) Service {
 		if s.CopiesOf = strings.TrimSuffix(name, "}"); !ok || s.CopiesOf == name {
 			r.Fault(v.Span, `Write a number, or a param: copies = "@{param.lanes}"`, "%q is not a count of copies", v.Text)
 		}
-		r.uses = append(r.uses, use{v, name})
+		r.uses = append(r.uses, use{v, name, false})
 	} else {
 		s.Copies = int(r.Whole(t, "copies", 1, 1, 1000))
 	}

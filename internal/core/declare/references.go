@@ -28,6 +28,9 @@ func (r *reader) references(d *Declaration) {
 			if p.Name == "" {
 				continue
 			}
+			if name, ok := strings.CutPrefix(p.Name, "secret."); ok {
+				r.secretUse(u, name)
+			}
 			if what, do := d.dangling(p.Name, u.service); what != "" {
 				r.Fault(u.value.Within(p.At, p.Len), do, "%s", what)
 			}
@@ -65,6 +68,8 @@ func (r *reader) need(d *Declaration, v *page.Value) {
 		known = Names(d.Steps)
 	case "service":
 		known = Names(d.Services)
+	case "file":
+		known = Names(d.Files)
 	default:
 		var all []string
 		for _, s := range d.Steps {
@@ -90,6 +95,11 @@ func (d *Declaration) dangling(name, service string) (what, do string) {
 	words := strings.Split(name, ".")
 	own, inService := d.Service(service)
 	switch {
+	case words[0] == "secret" && len(words) == 2:
+		if _, ok := byName(d.Secrets, words[1]); !ok {
+			return "no secret is named \"" + words[1] + "\"", fault.DidYouMean(words[1], Names(d.Secrets))
+		}
+		return "", ""
 	case words[0] == "param" && len(words) == 2:
 		if _, ok := d.Param(words[1]); !ok {
 			return "no param is named \"" + words[1] + "\"", fault.DidYouMean(words[1], Names(d.Params))
@@ -125,6 +135,14 @@ func (d *Declaration) dangling(name, service string) (what, do string) {
 // published are the names that every service with a port offers: the address
 // (host:port) and url of its first port, and the addresses of all copies.
 var published = []string{"address", "addresses", "url"}
+
+// Offers are the names that a service publishes besides its host and ports.
+func (s Service) Offers() []string {
+	if len(s.Ports) == 0 {
+		return nil
+	}
+	return published
+}
 
 func missingPort(s Service, port string) (what, do string) {
 	var known []string

@@ -34,6 +34,7 @@ type Environment struct {
 	Path      []string          `json:"path"` // folders, before any of the host's
 	View      *seal.View        `json:"view"` // what sealed isolation shows; nil where there is no root
 	Home      string            `json:"home"` // the private home of sealed isolation
+	Secrets   []Secret          `json:"secrets"`
 }
 
 // Folders are those that the PATH of an environment may have.
@@ -74,6 +75,9 @@ type Inputs struct {
 func Compute(in Inputs) (*Environment, error) {
 	level := in.Declaration.Isolation
 	e := &Environment{Isolation: level, Path: in.Folders.Path(level), View: in.View, Home: in.Home}
+	for _, s := range in.Declaration.Secrets {
+		e.Secrets = append(e.Secrets, Secret{s.Name, s.From, in.Declaration.Dir})
+	}
 	if err := e.add(in, in.Lock, in.Declaration, "declaration"); err != nil {
 		return nil, err
 	}
@@ -151,6 +155,9 @@ func (in Inputs) Lookup(service string, copy int) func(string) (string, error) {
 			return strconv.Itoa(copy), nil
 		}
 		words := strings.Split(name, ".")
+		if words[0] == "secret" && len(words) == 2 {
+			return mark(words[1]), nil
+		}
 		if words[0] == "port" && len(words) == 2 && service != "" {
 			return in.port(service, copy, words[1])
 		}
@@ -239,7 +246,7 @@ func (e *Environment) Environ(host []string, dir string) []string {
 	}
 	slices.Sort(out)
 	for _, v := range e.Variables {
-		out = append(out, v.Name+"="+v.Value)
+		out = append(out, v.Name+"="+e.Reveal(v.Value))
 	}
 	return append(out, "PWD="+dir, "PATH="+e.PathOf(hostPath))
 }

@@ -23,6 +23,7 @@ import (
 	"trammel.example/trammel/internal/core/lock"
 	"trammel.example/trammel/internal/core/proctree"
 	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/render"
 	"trammel.example/trammel/internal/core/script"
 	"trammel.example/trammel/internal/core/service"
 	"trammel.example/trammel/internal/core/setup"
@@ -108,6 +109,7 @@ func Verify(ctx context.Context, p *project.Project, o Options) (*Report, error)
 	v.answers(ctx, f)
 	v.variables(f)
 	v.additions(ctx)
+	v.files()
 	v.steps()
 	v.evidence(ctx)
 	v.services(ctx)
@@ -458,7 +460,7 @@ func (v *verifier) living(living map[string]string, f frame.Frame) []Detail {
 	for _, x := range v.s.Environment.Variables {
 		if got, ok := living[x.Name]; !ok {
 			details = append(details, Detail{x.Name, "is not set in this shell"})
-		} else if got != x.Value {
+		} else if got != v.s.Environment.Reveal(x.Value) {
 			details = append(details, Detail{x.Name, "has another value in this shell"})
 		}
 	}
@@ -497,6 +499,31 @@ func (v *verifier) steps() {
 	default:
 		v.row("steps", OK, fmt.Sprintf("%d, none due", len(statuses)))
 	}
+}
+
+// files compares the rendered files with what they should be.
+func (v *verifier) files() {
+	if len(v.p.Declaration.Files) == 0 {
+		return
+	}
+	list, err := v.s.Files()
+	if err != nil {
+		v.row("files", Failed, firstLine(err))
+		return
+	}
+	state := OK
+	var details []Detail
+	for _, f := range list {
+		if f.State == render.OK {
+			continue
+		}
+		details = append(details, Detail{f.File.Path, f.Why})
+		if state = Due; f.State == render.Drifted || f.State == render.Blocked {
+			state = Drift
+		}
+		v.fit("")
+	}
+	v.row("files", state, fmt.Sprintf("%d rendered", len(list)), details...)
 }
 
 // evidence compares what steps left behind with what is locked. A step whose

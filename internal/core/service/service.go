@@ -42,6 +42,7 @@ type Spec struct {
 	Within  time.Duration   `json:"within"` // how long it may take to stop
 	Config  string          `json:"config"` // digest of what decides its behaviour
 	Build   string          `json:"build"`  // environment id that it runs
+	Mask    []string        `json:"mask"`   // texts that its log must not have
 }
 
 // Probe says how to find out that the service can be used. With nothing set the

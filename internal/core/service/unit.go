@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/mask"
 	"trammel.example/trammel/internal/core/proctree"
 )
 
@@ -158,8 +159,8 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 		return exit, 0, "cannot start: " + err.Error()
 	}
 	var logs sync.WaitGroup
-	logs.Go(func() { u.log.keep("out", outRead) })
-	logs.Go(func() { u.log.keep("err", errRead) })
+	logs.Go(func() { u.log.keep("out", mask.Reader(outRead, u.spec.Mask)) })
+	logs.Go(func() { u.log.keep("err", mask.Reader(errRead, u.spec.Mask)) })
 	u.set(func(s *Status) { s.State, s.Pid, s.Weak = Starting, tree.Pid, tree.Weak })
 
 	probing, stopProbing := context.WithCancel(ctx)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -19,6 +20,7 @@ import (
 	"trammel.example/trammel/internal/core/lock"
 	"trammel.example/trammel/internal/core/project"
 	"trammel.example/trammel/internal/core/ref"
+	"trammel.example/trammel/internal/core/render"
 	"trammel.example/trammel/internal/core/script"
 	"trammel.example/trammel/internal/core/service"
 	"trammel.example/trammel/internal/core/step"
@@ -66,9 +68,32 @@ func (s *Setup) Runner() *step.Runner {
 	return &step.Runner{Environment: s.Environment, Look: s.Inputs.Lookup("", 0), Dir: s.Project.Declaration.Dir, Logs: s.Project.Bay.Logs()}
 }
 
+// Files says how the rendered files are.
+func (s *Setup) Files() ([]render.Status, error) {
+	return render.Plan(render.Of(s.Inputs, s.Environment))
+}
+
+// Render renders the files that are due, and says what it kept of a person's
+// changes. It returns the paths.
+func (s *Setup) Render(ctx context.Context) ([]string, error) {
+	written, kept, err := render.Write(render.Of(s.Inputs, s.Environment))
+	for _, text := range kept {
+		event.Say(ctx, text)
+	}
+	return written, err
+}
+
 // Steps says which steps are due, and why.
 func (s *Setup) Steps() ([]step.Status, error) {
-	return step.Plan(s.Project.Declaration, s.Lock, s.Parts, s.Environment, s.Marks())
+	files, err := s.Files()
+	if err != nil {
+		return nil, err
+	}
+	digests := map[string]string{}
+	for _, f := range files {
+		digests[f.File.Path] = f.Digest()
+	}
+	return step.Plan(s.Project.Declaration, s.Lock, s.Parts, s.Environment, s.Marks(), digests)
 }
 
 // Choice says which steps to run: those that are due, or of those only some, and
@@ -217,6 +242,9 @@ func (s *Setup) bring(ctx context.Context, nodes, again []string) ([]service.Sta
 		if st.Due || slices.Contains(again, st.Step.Name) {
 			due["step."+st.Step.Name] = st
 		}
+	}
+	if _, err := s.Render(ctx); err != nil {
+		return nil, err
 	}
 	g := s.closure(nodes)
 	s.prune(g, nodes, due)
@@ -373,6 +401,9 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 		own = append(own, environ.Variable{Name: v.Name, Value: expanded, From: "service " + x.Name})
 	}
 	e := s.Environment.With(own)
+	if err := e.Missing(); err != nil {
+		return service.Spec{}, err
+	}
 	env := e.Environ(os.Environ(), dir)
 	command, err := s.command(e, x.Run, look, env)
 	if err != nil {
@@ -381,7 +412,7 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 	spec := service.Spec{
 		Name: x.CopyName(copy), Service: x.Name, Path: command.Path, Argv: command.Argv, Env: env, Dir: dir,
 		Ports: map[string]int{}, Restart: x.Restart, Signal: x.Stop.Signal, Within: x.Stop.Within,
-		Build: s.Inputs.ID,
+		Build: s.Inputs.ID, Mask: e.Masks(),
 		Ready: service.Probe{
 			Status: x.Ready.Status, Log: x.Ready.Log, Every: x.Ready.Every, Within: x.Ready.Within,
 		},
@@ -412,6 +443,15 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 	for _, v := range e.Variables {
 		decisive = append(decisive, v.Name+"="+v.Value)
 	}
+	files, err := s.Files()
+	if err != nil {
+		return service.Spec{}, err
+	}
+	for _, f := range files {
+		if slices.Contains(x.Needs, "file."+f.File.Path) {
+			decisive = append(decisive, "file "+f.Digest())
+		}
+	}
 	spec.Config = spec.Digest(append(decisive, strings.Join(e.Path, string(filepath.ListSeparator))))
 	return spec, nil
 }
@@ -432,4 +472,39 @@ func (s *Setup) command(e *environ.Environment, run declare.Run, look func(strin
 func (s *Setup) longest(name string) time.Duration {
 	x, _ := s.Project.Declaration.Service(name)
 	return x.Ready.Within + x.Stop.Within + time.Minute
+}
+
+// SecretRemarks say which files of secrets others could read: by their mode, or
+// because version control would take them along.
+func (s *Setup) SecretRemarks(ctx context.Context) []string {
+	var out []string
+	dir := s.Project.Declaration.Dir
+	for _, x := range s.Project.Declaration.Secrets {
+		path, ok := strings.CutPrefix(x.From, "file:")
+		if !ok {
+			continue
+		}
+		full := path
+		if !filepath.IsAbs(full) {
+			full = filepath.Join(dir, full)
+		}
+		info, err := os.Stat(full)
+		if err != nil {
+			continue
+		}
+		if info.Mode().Perm()&0o077 != 0 {
+			out = append(out, fmt.Sprintf("The secret %s can be read by others: chmod 600 %s", x.Name, path))
+		}
+		git, err := exec.LookPath("git")
+		if err != nil || !strings.HasPrefix(full, dir+string(filepath.Separator)) {
+			continue
+		}
+		// git check-ignore(1): 0 is ignored, 1 is not, 128 is no repository.
+		cmd := exec.CommandContext(ctx, git, "-C", dir, "check-ignore", "--quiet", full)
+		var exit *exec.ExitError
+		if err := cmd.Run(); errors.As(err, &exit) && exit.ExitCode() == 1 {
+			out = append(out, fmt.Sprintf("The secret %s is not ignored by version control: add %s to .gitignore", x.Name, path))
+		}
+	}
+	return out
 }

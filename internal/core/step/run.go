@@ -16,6 +16,7 @@ import (
 	"trammel.example/trammel/internal/core/environ"
 	"trammel.example/trammel/internal/core/event"
 	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/mask"
 	"trammel.example/trammel/internal/core/proctree"
 	"trammel.example/trammel/internal/core/script"
 )
@@ -44,6 +45,9 @@ func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 	done := event.Task(ctx, "step "+name)
 	start := time.Now()
 	defer func() { done("", err) }()
+	if err := r.Environment.Missing(); err != nil {
+		return err
+	}
 	if err := begin(st.marks, name); err != nil {
 		return err
 	}
@@ -116,7 +120,7 @@ func (r *Runner) Evidence(ctx context.Context, s declare.Step) ([]string, error)
 	if err != nil {
 		return nil, err
 	}
-	lines, exit, err := Output(ctx, command, env, r.Dir, 60*time.Second)
+	lines, exit, err := Output(ctx, command, env, r.Dir, r.Environment.Masks(), 60*time.Second)
 	if err == nil && !exit.OK() {
 		last := lines[max(0, len(lines)-4):]
 		err = fault.New(fault.Failed, "the evidence of step %s cannot be had: %s", s.Name, exit).Advise("%s", strings.Join(last, "\n"))
@@ -125,7 +129,8 @@ func (r *Runner) Evidence(ctx context.Context, s declare.Step) ([]string, error)
 }
 
 // Output runs a command to its end and returns the lines that it prints.
-func Output(ctx context.Context, command script.Command, env []string, dir string, within time.Duration) (lines []string, exit proctree.Exit, err error) {
+// masks are what not to show of them.
+func Output(ctx context.Context, command script.Command, env []string, dir string, masks []string, within time.Duration) (lines []string, exit proctree.Exit, err error) {
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	out, in, err := os.Pipe()
@@ -139,7 +144,7 @@ func Output(ctx context.Context, command script.Command, env []string, dir strin
 		return nil, exit, err
 	}
 	defer context.AfterFunc(ctx, tree.Kill)()
-	raw, _ := io.ReadAll(io.LimitReader(out, 8<<20))
+	raw, _ := io.ReadAll(io.LimitReader(mask.Reader(out, masks), 8<<20))
 	exit = tree.Wait()
 	if ctx.Err() != nil {
 		return nil, exit, fmt.Errorf("it did not end within %s", within)
@@ -170,7 +175,8 @@ func (r *Runner) try(ctx context.Context, st Status, command script.Command, env
 		return fmt.Sprintf("cannot start: %v", err), nil, nil
 	}
 	last := make(chan []string, 1)
-	go func() { last <- follow(ctx, "step "+name, out, log) }()
+	masked := mask.Reader(out, r.Environment.Masks())
+	go func() { last <- follow(ctx, "step "+name, masked, log) }()
 	select {
 	case <-tree.Done():
 	case <-ctx.Done():

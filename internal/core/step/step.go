@@ -90,7 +90,7 @@ func missing(dir string, makes []string) string {
 
 // Plan decides for every step of a declaration whether it is due. Steps are in
 // the order of the declaration.
-func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e *environ.Environment, marks Marks) ([]Status, error) {
+func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e *environ.Environment, marks Marks, files map[string]string) ([]Status, error) {
 	tools := Fingerprint{}
 	for _, p := range parts {
 		tools[p.Item] = canon.Digest(canon.List{tools[p.Item], p.Tree})
@@ -114,6 +114,9 @@ func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e *environ.
 			return nil, err
 		}
 		for _, n := range s.Needs {
+			if name, ok := strings.CutPrefix(n, "file."); ok {
+				f["file "+name] = files[name]
+			}
 			if name, ok := strings.CutPrefix(n, "step."); ok {
 				needed, _ := d.Step(name)
 				g, err := fingerprint(needed)

@@ -49,7 +49,7 @@ func (c *checkout) write(name, content string) {
 // why gives, for each step, why it is due; "" when it is not.
 func (c *checkout) why() [3]string {
 	c.t.Helper()
-	list, err := Plan(c.d, nil, c.parts, c.env, Marks{c.marks, c.marks})
+	list, err := Plan(c.d, nil, c.parts, c.env, Marks{c.marks, c.marks}, nil)
 	if err != nil {
 		c.t.Fatal(err)
 	}
@@ -63,7 +63,7 @@ func (c *checkout) why() [3]string {
 // finish marks all steps as done.
 func (c *checkout) finish() {
 	c.t.Helper()
-	list, err := Plan(c.d, nil, c.parts, c.env, Marks{c.marks, c.marks})
+	list, err := Plan(c.d, nil, c.parts, c.env, Marks{c.marks, c.marks}, nil)
 	if err != nil {
 		c.t.Fatal(err)
 	}
