@@ -2,9 +2,12 @@ package main
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"trammel.example/trammel/internal/standin"
 )
 
 const paramsDeclaration = `format  = 1
@@ -372,4 +375,200 @@ template = "token.tmpl"
 		h.fails(2, []string{"trammel.toml:"}, "lock")
 		h.write("trammel.toml", good)
 	}
+}
+
+func TestDeclarationsIncludeOthers(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, registry(t), `format  = 1
+project = "heronweir"
+include = ["ops/base.toml", "ops/steps.toml"]
+
+[variables]
+OWN = "@{param.lanes} @{project.name}"
+`)
+	h.write("ops/base.toml", "format = 1\nisolation = \"open\"\nhost = [\"git\"]\ninclude = [\"../deep/params.toml\"]\n\n[toolchain]\nnode = \"22\"\n")
+	h.write("ops/steps.toml", "format = 1\nisolation = \"clean\"\ninclude = [\"../deep/params.toml\"]\n\n[step.count]\nrun = \"echo $OWN > counted\"\n")
+	h.write("deep/params.toml", "format = 1\n\n[param.lanes]\nkind = \"integer\"\ndefault = 4\n")
+	h.fitted()
+	if got := h.read("counted"); got != "4 heronweir\n" {
+		t.Errorf("%q", got)
+	}
+	if out := h.ok("show"); !strings.Contains(out, "ops/base.toml") || !strings.Contains(out, "   open   ") {
+		t.Error(out)
+	}
+	if lock := h.read("trammel.lock"); !strings.Contains(lock, `"deep/params.toml sha256:`) || !strings.Contains(lock, `"ops/steps.toml sha256:`) {
+		t.Error(lock)
+	}
+	h.ok("run", "--", "true")
+	h.write("deep/params.toml", "format = 1\n\n[param.lanes]\nkind = \"integer\"\ndefault = 5\n")
+	h.fails(2, []string{"trammel lock"}, "run", "--", "true")
+	h.ok("lock")
+	h.ok("fit")
+	if got := h.read("counted"); got != "5 heronweir\n" {
+		t.Errorf("%q", got)
+	}
+	good := map[string]string{}
+	for _, name := range []string{"trammel.toml", "ops/base.toml", "ops/steps.toml", "deep/params.toml"} {
+		good[name] = h.read(name)
+	}
+	for name, x := range map[string]struct {
+		file, add string
+		words     []string
+	}{
+		"twice":         {"trammel.toml", "\n[toolchain]\nnode = \"24\"\n", []string{"trammel.toml:9", "the toolchain node is declared at ops/base.toml:7", "already"}},
+		"a circle":      {"deep/params.toml", "", []string{"deep/params.toml:2", "include each other", "ops/base.toml → deep/params.toml → ops/base.toml"}},
+		"a project":     {"ops/base.toml", "", []string{"names no project"}},
+		"an unknown":    {"ops/steps.toml", "needs = [\"step.nothing\"]\n", []string{"ops/steps.toml:7", `no step is named "nothing"`}},
+		"a typing slip": {"ops/steps.toml", "raeds = []\n", []string{"ops/steps.toml:7", "raeds"}},
+		"not there":     {"trammel.toml", "", []string{"trammel.toml:3", "cannot be included"}},
+	} {
+		text := good[x.file] + x.add
+		switch name {
+		case "a circle":
+			text = strings.Replace(text, "format = 1\n", "format = 1\ninclude = [\"../ops/base.toml\"]\n", 1)
+		case "a project":
+			text = strings.Replace(text, "format = 1\n", "format = 1\nproject = \"other\"\n", 1)
+		case "not there":
+			text = strings.Replace(text, "ops/steps.toml", "ops/gone.toml", 1)
+		}
+		h.write(x.file, text)
+		h.fails(2, x.words, "lock")
+		h.write(x.file, good[x.file])
+	}
+}
+
+func TestAddonsOfAnEditorAreAddedComparedAndRemoved(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, nil, `format  = 1
+project = "heronweir"
+
+[addon.editor]
+want   = ["weir.ladder@1.2", "weir.trout"]
+list   = "./hut-editor --list"
+add    = "./hut-editor --add @{item}"
+remove = "./hut-editor --remove @{item}"
+`)
+	h.write("hut-editor", `#!/bin/sh
+case $1 in
+--list) cat extensions 2>/dev/null; true ;;
+--add) case $2 in *@*) one=$2 ;; *) one=$2@3.1 ;; esac
+  touch extensions; grep -v "^${one%@*}@" extensions > rest; { cat rest; echo "$one"; } > extensions ;;
+--remove) grep -v -x "$2" extensions > rest; cp rest extensions ;;
+esac
+`)
+	os.Chmod(filepath.Join(h.dir, "hut-editor"), 0o755)
+	h.write("extensions", "other.theme@9\n")
+	h.ok("lock")
+	if out := h.ok("fit"); !strings.Contains(out, "editor weir.ladder@1.2, editor weir.trout") {
+		t.Error(out)
+	}
+	if lock := h.read("trammel.lock"); !strings.Contains(lock, `["other.theme@9", "weir.ladder@1.2", "weir.trout@3.1"]`) {
+		t.Errorf("the picture is not in the lock:\n%s", lock)
+	}
+	if out := h.ok("fit"); !strings.Contains(out, "nothing to do") {
+		t.Error(out)
+	}
+	first := h.read("trammel.lock")
+	h.write("extensions", "weir.ladder@1.3\nweir.trout@3.1\nstray@1\n")
+	h.fails(3, []string{"- other.theme@9", "- weir.ladder@1.2", "+ stray@1", "+ weir.ladder@1.3", "trammel fit --exact"}, "verify")
+	if out := h.ok("fit", "--exact"); !strings.Contains(out, "removed") || !strings.Contains(out, "stray@1") {
+		t.Error(out)
+	}
+	h.ok("verify")
+	declared := h.read("trammel.toml")
+	h.change("ladder@1.2", "ladder@2.0")
+	if out := h.ok("lock"); !strings.Contains(out, "add-on editor changed") {
+		t.Error(out)
+	}
+	h.ok("fit")
+	if got := h.read("extensions"); !strings.Contains(got, "weir.ladder@2.0") {
+		t.Errorf("%q", got)
+	}
+	h.ok("verify")
+	// The way back: the earlier declaration and lock, as version control has them.
+	h.write("trammel.toml", declared)
+	h.write("trammel.lock", first)
+	h.fails(3, []string{"- weir.ladder@1.2", "+ weir.ladder@2.0"}, "verify")
+	h.ok("fit")
+	if got := h.read("extensions"); !strings.Contains(got, "weir.ladder@1.2") || strings.Contains(got, "@2.0") {
+		t.Errorf("%q", got)
+	}
+	h.ok("verify")
+	for old, faulty := range map[string]string{"add    =": "added =", "@{item}\"\nremove": "@{itm}\"\nremove", `want   = [`: `kind = "pipp"` + "\nwant = ["} {
+		good := h.read("trammel.toml")
+		h.change(old, faulty)
+		h.fails(2, []string{"trammel.toml:"}, "lock")
+		h.write("trammel.toml", good)
+	}
+	h.change("--add @{item}", "--nothing @{item}")
+	os.Remove(filepath.Join(h.dir, "extensions"))
+	h.ok("lock")
+	h.fails(1, []string{"was added, and its list does not have it"}, "fit")
+}
+
+// wheel is a Python library of one module (PEP 427).
+func wheel(name, version, source string) []byte {
+	info := name + "-" + version + ".dist-info/"
+	return standin.Zip(
+		standin.File{Name: name + ".py", Content: source},
+		standin.File{Name: info + "METADATA", Content: "Metadata-Version: 2.1\nName: " + name + "\nVersion: " + version + "\n"},
+		standin.File{Name: info + "WHEEL", Content: "Wheel-Version: 1.0\nGenerator: weir\nRoot-Is-Purelib: true\nTag: py3-none-any\n"},
+		standin.File{Name: info + "RECORD", Content: name + ".py,,\n" + info + "METADATA,,\n" + info + "WHEEL,,\n" + info + "RECORD,,\n"},
+	)
+}
+
+func TestAPythonLibraryThatBreaksIsTakenBack(t *testing.T) {
+	linuxOnly(t)
+	if err := exec.Command("python3", "-m", "pip", "--version").Run(); err != nil {
+		t.Skip("this machine has no Python with pip")
+	}
+	s := standin.New()
+	t.Cleanup(s.Close)
+	page := ""
+	for v, source := range map[string]string{"1.0": "def count(fish):\n    return len(fish)\n", "2.0": "def count_all(fish):\n    return len(fish)\n"} {
+		file := "ladder-" + v + "-py3-none-any.whl"
+		s.PutFile("wheels/"+file, wheel("ladder", v, source))
+		page += "<a href=\"" + s.Files() + "wheels/" + file + "\">" + file + "</a>\n"
+	}
+	s.PutFile("simple/ladder/", []byte("<!DOCTYPE html><html><body>"+page+"</body></html>"))
+	h := newHut(t, s, `format    = 1
+project   = "heronweir-survey"
+isolation = "open"
+
+[variables]
+PYTHONUSERBASE  = "@{project.dir}/.python"
+PIP_INDEX_URL   = "`+s.Files()+`simple/"
+PIP_CONFIG_FILE = "/dev/null"
+PIP_TRUSTED_HOST = "127.0.0.1"
+
+[addon.libraries]
+kind = "pip"
+want = ["ladder==1.0"]
+
+[routine.survey]
+run = "python3 survey.py"
+`)
+	h.write("survey.py", "import ladder\nprint(ladder.count(['silverfin', 'redgill']), 'passings')\n")
+	h.fitted()
+	if got := h.ok("do", "survey"); got != "2 passings\n" {
+		t.Errorf("%q", got)
+	}
+	before, declared := h.read("trammel.lock"), h.read("trammel.toml")
+	if !strings.Contains(before, `"ladder==1.0"`) {
+		t.Error(before)
+	}
+	h.change("ladder==1.0", "ladder==2.0")
+	h.fitted()
+	if o := h.try("do", "survey"); o.code == 0 {
+		t.Errorf("the upgrade broke nothing: %s", o.out)
+	}
+	h.ok("verify")
+	h.write("trammel.toml", declared)
+	h.write("trammel.lock", before)
+	h.fails(3, []string{"- ladder==1.0", "+ ladder==2.0"}, "verify")
+	h.ok("fit")
+	if got := h.ok("do", "survey"); got != "2 passings\n" {
+		t.Errorf("after the way back: %q", got)
+	}
+	h.ok("verify")
 }

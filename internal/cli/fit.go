@@ -29,6 +29,7 @@ func fitCommand() *cli.Command {
 			offlineFlag(),
 			&cli.StringSliceFlag{Name: "again", Usage: "run the `STEP` though it is not due"},
 			approveFlag(),
+			&cli.BoolFlag{Name: "exact", Usage: "also remove what add-ons have and nobody wants"},
 			&cli.BoolFlag{Name: "print", Usage: "say what would be done, and do nothing"},
 		),
 		ShellComplete: complete(func(d *declare.Declaration) []string {
@@ -86,13 +87,15 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 	var result *fit.Result
 	var ran []string
 	var learnt bool
+	var removed []string
 	var rendered []string
+	var addons []setup.AddonResult
 	err = withProgress(ctx, s, func(ctx context.Context) error {
 		result, err = fit.Tools(ctx, p, l, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline")), Check: tools})
 		if err != nil {
 			return err
 		}
-		if len(p.Declaration.Steps)+len(p.Declaration.Files)+len(p.Declaration.Secrets) == 0 {
+		if len(p.Declaration.Steps)+len(p.Declaration.Files)+len(p.Declaration.Secrets)+len(p.Declaration.Addons) == 0 {
 			return nil
 		}
 		up, err := setup.Prepare(ctx, p, l)
@@ -105,11 +108,20 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 		if rendered, err = up.Render(ctx); err != nil {
 			return err
 		}
+		if len(steps) == 0 {
+			if addons, err = up.Addons(ctx, c.Bool("exact")); err != nil {
+				return err
+			}
+		}
 		ran, err = up.RunSteps(ctx, setup.Choice{Only: steps, None: len(steps) == 0 && len(tools) > 0 && len(again) == 0, Again: again})
 		if err != nil {
 			return err
 		}
-		learnt, err = up.Learn(ctx, nil)
+		pictures := map[string][]string{}
+		for _, a := range addons {
+			pictures[a.Name] = a.Picture
+		}
+		learnt, err = up.Learn(ctx, pictures)
 		return err
 	})
 	if err != nil {
@@ -118,17 +130,25 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 	if _, err := project.PlanFor(ctx, p.Declaration.Dir, p.Bay.Name); err != nil {
 		return err
 	}
-	fitReport(s, p, l, result, rendered, ran)
+	for _, a := range addons {
+		for _, item := range a.Added {
+			result.Added = append(result.Added, a.Name+" "+item)
+		}
+		for _, item := range a.Removed {
+			removed = append(removed, a.Name+" "+item)
+		}
+	}
+	fitReport(s, p, l, result, rendered, removed, ran)
 	if learnt {
-		s.Say("What the steps left behind is in %s now; commit it.", lock.FileName)
+		s.Say("What steps and add-ons left behind is in %s now; commit it.", lock.FileName)
 	}
 	return nil
 }
 
 // fitReport says what was done and what was left alone, and what to do next.
-func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, rendered, ran []string) {
+func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, rendered, removed, ran []string) {
 	s.Print("%s   environment %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(l.EnvironmentID(p.Platform)))
-	idle := len(r.Added)+len(r.Mended)+len(ran)+len(rendered) == 0
+	idle := len(r.Added)+len(r.Mended)+len(ran)+len(rendered)+len(removed) == 0
 	row := func(word string, list []string) {
 		if len(list) > 0 {
 			s.Print("  %-7s  %s", word, strings.Join(list, ", "))
@@ -136,6 +156,7 @@ func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, re
 	}
 	row("added", r.Added)
 	row("mended", r.Mended)
+	row("removed", removed)
 	row("made", rendered)
 	row("ran", ran)
 	if idle {

@@ -197,6 +197,9 @@ func gather(ctx context.Context, p *project.Project) (*showOut, error) {
 	}
 	var todo []string
 	tool := func(t declare.Toolchain, l *lock.Lock, origin string) {
+		if t.Place.File != declare.FileName && origin == "declaration" {
+			origin = t.Place.File
+		}
 		x := toolOut{Name: t.Name, Ask: t.Ask.String(), File: t.Place.File, Line: t.Place.Line, State: "missing", Source: t.From, Origin: origin}
 		if l != nil {
 			item := l.Items[t.Name]

@@ -78,6 +78,14 @@ func Of(d, overlay *declare.Declaration, l *lock.Lock) Subject {
 	for _, v := range d.Variables {
 		s.Things["variable "+v.Name] = v.Text()
 	}
+	for _, x := range d.Addons {
+		run("add-on "+x.Name+" lists", x.List)
+		run("add-on "+x.Name+" adds", x.Add)
+		if !x.Remove.Empty() {
+			run("add-on "+x.Name+" removes", x.Remove)
+		}
+		s.Things["add-on "+x.Name+" wants"] = strings.Join(x.Want, ", ")
+	}
 	for _, x := range d.Secrets {
 		s.Things["secret "+x.Name] = x.From
 	}
@@ -270,6 +278,6 @@ func Changes(old, now map[string]string) []Change {
 // Rank orders things by how much they can do: what runs first, the lock last.
 func Rank(name string) int {
 	kind, _, _ := strings.Cut(name, " ")
-	order := []string{"step", "evidence", "file", "service", "probe", "routine", "variable", "secret", "template", "source", "toolchain", "isolation", "lock"}
+	order := []string{"step", "evidence", "file", "add-on", "service", "probe", "routine", "variable", "secret", "template", "source", "toolchain", "isolation", "lock"}
 	return slices.Index(order, kind)
 }

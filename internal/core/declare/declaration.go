@@ -50,9 +50,13 @@ type Declaration struct {
 	Params     []Param
 	Files      []File
 	Secrets    []Secret
+	Addons     []Addon
 	Values     map[string]string // of params, where they are filled in
 
-	original *Declaration
+	Includes []Included // in the order that they were read in
+
+	original        *Declaration
+	statedIsolation bool
 }
 
 // Source is a declared package repository.
@@ -101,6 +105,7 @@ type Variable struct {
 	Name  string
 	Value string
 	When  *Condition // decides the value instead, until params are filled in
+	Place fault.Place
 }
 
 // Text is the value as digests are taken of it.
@@ -213,6 +218,7 @@ type Routine struct {
 	About string
 	Run   Run
 	Needs []string // "service.NAME" and "step.NAME"
+	Place fault.Place
 }
 
 // Service finds a service by name.
@@ -289,6 +295,9 @@ func (d *Declaration) Digest() string {
 	}
 	if len(d.Files) > 0 {
 		all["files"] = meanings(d.Files)
+	}
+	if len(d.Addons) > 0 {
+		all["addons"] = meanings(d.Addons)
 	}
 	if len(d.Secrets) > 0 {
 		all["secrets"] = meanings(d.Secrets)

@@ -183,7 +183,7 @@ func (r *reader) param(name string, t *page.Table) Param {
 // value reads a string, or a table that makes it depend on a param.
 func (r *reader) value(v *page.Value, what, service string) (string, *Condition) {
 	if v.Kind == page.String {
-		r.uses = append(r.uses, use{v, service, true})
+		r.uses = append(r.uses, use{value: v, service: service, secret: true})
 		return v.Text, nil
 	}
 	if v.Kind != page.Tab {
@@ -194,7 +194,7 @@ func (r *reader) value(v *page.Value, what, service string) (string, *Condition)
 	c := &Condition{Then: r.Text(t, "then"), Else: r.Text(t, "else"), Is: "true"}
 	for _, key := range []string{"then", "else"} {
 		if x := t.Get(key); x != nil {
-			r.uses = append(r.uses, use{x, service, true})
+			r.uses = append(r.uses, use{value: x, service: service, secret: true})
 		} else {
 			r.Fault(v.Span, "", "%s depends on a param and does not say what it is otherwise: %s is missing", what, key)
 		}

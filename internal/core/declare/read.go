@@ -65,8 +65,22 @@ func Parse(path string, source []byte) (*Declaration, error) {
 	d := &Declaration{File: path, Dir: filepath.Dir(path)}
 	if len(r.Findings) == 0 {
 		r.declaration(d)
-		r.references(d)
+		d.defaults()
+		if _, ok := d.Base(); d.Isolation == Sealed && !ok {
+			span := page.Span{}
+			if v := r.Root.Get("isolation"); v != nil {
+				span = v.Span
+			}
+			r.Fault(span, "Add, for example:\n  [source.trixie]\n  kind  = \"debian\"\n  suite = \"trixie\"", "sealed isolation needs a source of kind debian, which its root comes from")
+		}
+		r.twice(d)
+		for _, part := range append([]*reader{&r}, r.parts...) {
+			part.references(d)
+		}
 		r.cycles(d)
+		for _, part := range r.parts {
+			r.Findings = append(r.Findings, part.Findings...)
+		}
 	}
 	if err := r.Err(); err != nil {
 		return nil, err
@@ -77,6 +91,8 @@ func Parse(path string, source []byte) (*Declaration, error) {
 // reader gives the tables of one page their meaning.
 type reader struct {
 	*page.Page
+	parts []*reader // of the files that are included, at any depth
+
 	whens []*page.Value // names of params that values depend on
 
 	uses []use // texts that may hold references, checked when all names are known
@@ -87,6 +103,7 @@ type use struct {
 	value   *page.Value
 	service string // the service it stands in, or ""
 	secret  bool   // secrets may stand here
+	item    bool   // @{item} of an add-on may stand here
 }
 
 var (
@@ -116,7 +133,20 @@ func (r *reader) declaration(d *Declaration) {
 	}
 	d.About = r.Text(root, "about")
 	d.Isolation = Isolation(r.Choice(root, "isolation", string(Clean), string(Open), string(Sealed)))
-	d.Host = r.Texts(root, "host")
+	d.statedIsolation = root.Get("isolation") != nil
+	r.include(d, d.File, []string{d.File})
+	r.sections(d)
+	r.Close(root)
+}
+
+// sections reads what every file may declare.
+func (r *reader) sections(d *Declaration) {
+	root := r.Root
+	for _, command := range r.Texts(root, "host") {
+		if !slices.Contains(d.Host, command) {
+			d.Host = append(d.Host, command)
+		}
+	}
 	if v := root.Get("host"); v != nil {
 		for _, item := range v.Items {
 			if item.Kind == page.String && (item.Text == "" || strings.Contains(item.Text, "/")) {
@@ -126,22 +156,17 @@ func (r *reader) declaration(d *Declaration) {
 	}
 	r.platforms(d)
 	r.sources(d)
-	if v := root.Get("isolation"); d.Isolation == Sealed {
-		if _, ok := d.Base(); !ok {
-			r.Fault(v.Span, "Add, for example:\n  [source.trixie]\n  kind  = \"debian\"\n  suite = \"trixie\"", "sealed isolation needs a source of kind debian, which its root comes from")
-		}
-	}
 	r.toolchains(d)
-	d.Variables = r.variables(root, "")
+	d.Variables = append(d.Variables, r.variables(root, "")...)
 	r.each("step", func(name string, t *page.Table) { d.Steps = append(d.Steps, r.step(name, t)) })
 	r.each("service", func(name string, t *page.Table) { d.Services = append(d.Services, r.service(name, t)) })
 	r.each("routine", func(name string, t *page.Table) {
-		d.Routines = append(d.Routines, Routine{Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", "", true), Needs: r.Texts(t, "needs")})
+		d.Routines = append(d.Routines, Routine{Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", "", true), Needs: r.Texts(t, "needs"), Place: r.Place(t.Span)})
 	})
 	r.files(d)
 	r.secrets(d)
+	r.each("addon", func(name string, t *page.Table) { d.Addons = append(d.Addons, r.addon(name, t)) })
 	r.each("param", func(name string, t *page.Table) { d.Params = append(d.Params, r.param(name, t)) })
-	r.Close(root)
 }
 
 func (r *reader) platforms(d *Declaration) {
@@ -156,10 +181,7 @@ func (r *reader) platforms(d *Declaration) {
 				r.Fault(item.Span, fault.DidYouMean(item.Text, platform.Known), "%q is not a platform", item.Text)
 			}
 		}
-	} else {
-		d.Platforms = []platform.Platform{platform.Here()}
 	}
-	slices.SortFunc(d.Platforms, func(a, b platform.Platform) int { return strings.Compare(a.String(), b.String()) })
 }
 
 // each calls read for every named table below a key, as in [step.NAME].
@@ -313,7 +335,7 @@ func (r *reader) variables(t *page.Table, service string) []Variable {
 		case strings.ContainsRune(e.Value.Text, 0):
 			r.Fault(e.Value.Span, "", "the value of %s holds a NUL byte", e.Name)
 		}
-		out = append(out, Variable{Name: e.Name, Value: value, When: when})
+		out = append(out, Variable{Name: e.Name, Value: value, When: when, Place: r.Place(e.Key)})
 	}
 	return out
 }
@@ -336,7 +358,7 @@ func (r *reader) run(t *page.Table, key, service string, required bool) Run {
 		if strings.TrimSpace(v.Text) == "" {
 			r.Fault(v.Span, "", "%s is empty", key)
 		}
-		r.uses = append(r.uses, use{v, service, false})
+		r.uses = append(r.uses, use{value: v, service: service})
 		if shell != nil {
 			run.Shell = r.Texts(t, "shell")
 			break
@@ -351,7 +373,7 @@ func (r *reader) run(t *page.Table, key, service string, required bool) Run {
 	case page.Array:
 		run.Argv = r.Texts(t, key)
 		for _, item := range v.Items {
-			r.uses = append(r.uses, use{item, service, false})
+			r.uses = append(r.uses, use{value: item, service: service})
 		}
 		if len(v.Items) == 0 || v.Items[0].Text == "" {
 			r.Fault(v.Span, "", "%s names no command", key)
@@ -401,7 +423,7 @@ func (r *reader) service(name string, t *page.Table) Service {
 		if s.CopiesOf = strings.TrimSuffix(name, "}"); !ok || s.CopiesOf == name {
 			r.Fault(v.Span, `Write a number, or a param: copies = "@{param.lanes}"`, "%q is not a count of copies", v.Text)
 		}
-		r.uses = append(r.uses, use{v, name, false})
+		r.uses = append(r.uses, use{value: v, service: name})
 	} else {
 		s.Copies = int(r.Whole(t, "copies", 1, 1, 1000))
 	}

@@ -28,6 +28,9 @@ func (r *reader) references(d *Declaration) {
 			if p.Name == "" {
 				continue
 			}
+			if p.Name == "item" && u.item {
+				continue
+			}
 			if name, ok := strings.CutPrefix(p.Name, "secret."); ok {
 				r.secretUse(u, name)
 			}

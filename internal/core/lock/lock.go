@@ -60,6 +60,7 @@ type Declaration struct {
 	Isolation string   `toml:"isolation"`
 	Platforms []string `toml:"platforms"`
 	Host      []string `toml:"host"`
+	Includes  []string `toml:"includes"` // "PATH DIGEST" of each file that is included
 }
 
 // Source is where items came from: its kind and where its address was written,
@@ -241,7 +242,7 @@ func (l *Lock) facts() canon.Map {
 		"format": l.Format,
 		"declaration": trim(canon.Map{
 			"digest": d.Digest, "project": d.Project, "isolation": d.Isolation,
-			"platforms": d.Platforms, "host": d.Host,
+			"platforms": d.Platforms, "host": d.Host, "includes": d.Includes,
 		}),
 		"source": sources, "item": items, "root": l.rootFacts(), "variables": l.Variables,
 		"evidence": lists(l.Evidence), "pictures": lists(l.Pictures),
@@ -318,6 +319,9 @@ func (l *Lock) EnvironmentID(p platform.Platform) string {
 func dropTrees(facts canon.Map) {
 	for _, learnt := range []string{"source", "evidence", "pictures"} {
 		delete(facts, learnt)
+	}
+	if d, ok := facts["declaration"].(canon.Map); ok {
+		delete(d, "includes") // their meaning is the declaration's own
 	}
 	roots, _ := facts["root"].(canon.Map)
 	for _, on := range roots {

@@ -252,7 +252,9 @@ func (p *Project) Inputs(ctx context.Context, l *lock.Lock) (environ.Inputs, err
 type Plan struct {
 	Format      int                    `json:"format"`
 	Places      place.Places           `json:"places"`
-	Stamps      [7]disk.Stamp          `json:"stamps"`  // approval, declaration, lock, ports, additions and their lock, params
+	Stamps      [7]disk.Stamp          `json:"stamps"`   // approval, declaration, lock, ports, additions and their lock, params
+	Includes    []string               `json:"includes"` // files that the declaration includes
+	Included    []disk.Stamp           `json:"included"`
 	Passing     bool                   `json:"passing"` // approved by the environment alone, for as long as that says so
 	File        string                 `json:"file"`
 	Dir         string                 `json:"dir"`
@@ -333,6 +335,11 @@ func readPlan(file, bayName string, places place.Places) (*Plan, bool) {
 	if json.Unmarshal(raw, &kept) != nil || kept.Format != planFormat || kept.Places != places || kept.File != file {
 		return nil, false
 	}
+	for i, file := range kept.Includes {
+		if i >= len(kept.Included) || disk.StampOf(file) != kept.Included[i] {
+			return nil, false
+		}
+	}
 	if kept.Stamps != stamps(places, file, kept.PortsFile) || kept.Passing && os.Getenv(approval.Variable) == "" {
 		return nil, false
 	}
@@ -364,6 +371,9 @@ func (p *Project) Plan(ctx context.Context) (*Plan, error) {
 	plan, err := p.Compile(ctx, l)
 	if err != nil {
 		return nil, err
+	}
+	for _, x := range p.Declaration.Includes {
+		plan.Includes, plan.Included = append(plan.Includes, x.File), append(plan.Included, disk.StampOf(x.File))
 	}
 	plan.Stamps = stamps(p.Places, p.Declaration.File, p.Bay.PortsFile())
 	plan.Passing = os.Getenv(approval.Variable) != ""

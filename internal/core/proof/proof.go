@@ -112,6 +112,7 @@ func Verify(ctx context.Context, p *project.Project, o Options) (*Report, error)
 	v.files()
 	v.steps()
 	v.evidence(ctx)
+	v.addons(ctx)
 	v.services(ctx)
 	return v.done(), ctx.Err()
 }
@@ -499,6 +500,43 @@ func (v *verifier) steps() {
 	default:
 		v.row("steps", OK, fmt.Sprintf("%d, none due", len(statuses)))
 	}
+}
+
+// addons compares what other installers say with the pictures in the lock.
+func (v *verifier) addons(ctx context.Context) {
+	if len(v.p.Declaration.Addons) == 0 {
+		return
+	}
+	if v.o.Approved != nil {
+		v.row("add-ons", Failed, "not checked: "+firstLine(v.o.Approved))
+		return
+	}
+	var details []Detail
+	var same []string
+	for _, a := range v.p.Declaration.Addons {
+		picture, locked := v.l.Pictures[a.Name]
+		now, err := v.s.ListAddon(ctx, a)
+		switch {
+		case err != nil:
+			details = append(details, Detail{a.Name, firstLine(err)})
+		case !locked:
+			details = append(details, Detail{a.Name, "has no picture in the lock yet"})
+		default:
+			lines := setup.Difference(picture, now)
+			for _, line := range lines {
+				details = append(details, Detail{a.Name, line})
+			}
+			if len(lines) == 0 {
+				same = append(same, fmt.Sprintf("%s (%d)", a.Name, len(now)))
+			}
+		}
+	}
+	if len(details) > 0 {
+		v.row("add-ons", Drift, "differ from their pictures", details...)
+		v.mend("trammel fit --exact")
+		return
+	}
+	v.row("add-ons", OK, strings.Join(same, ", "))
 }
 
 // files compares the rendered files with what they should be.

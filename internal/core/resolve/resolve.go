@@ -101,8 +101,11 @@ func Skeleton(d *declare.Declaration) *lock.Lock {
 		Declaration: lock.Declaration{
 			Digest: d.Digest(), Project: d.Project, Isolation: string(d.Isolation), Host: slices.Sorted(slices.Values(d.Host)),
 		},
-		Sources: map[string]lock.Source{}, Items: map[string]lock.Item{}, Roots: map[string]map[string]lock.Root{},
+		Sources: map[string]lock.Source{}, Items: map[string]lock.Item{}, Roots: map[string]map[string]lock.Root{}, Addons: map[string]string{},
 		Variables: map[string]string{}, Steps: map[string]string{}, Services: map[string]string{}, Routines: map[string]string{},
+	}
+	for _, x := range d.Includes {
+		l.Declaration.Includes = append(l.Declaration.Includes, x.Name+" "+x.Digest)
 	}
 	for _, p := range d.Platforms {
 		l.Declaration.Platforms = append(l.Declaration.Platforms, p.String())
@@ -112,6 +115,9 @@ func Skeleton(d *declare.Declaration) *lock.Lock {
 	}
 	for _, s := range d.Steps {
 		l.Steps[s.Name] = canon.Digest(s.Meaning())
+	}
+	for _, a := range d.Addons {
+		l.Addons[a.Name] = canon.Digest(a.Meaning())
 	}
 	for _, s := range d.Services {
 		l.Services[s.Name] = canon.Digest(s.Meaning())
