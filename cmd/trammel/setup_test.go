@@ -66,6 +66,7 @@ func TestParamsAreChosenOnceAndKeptPerBay(t *testing.T) {
 	if out := h.ok("fit"); !strings.Contains(out, "nothing to do") {
 		t.Errorf("a chosen param is forgotten:\n%s", out)
 	}
+	h.ok("start")
 	h.ok("start", "--param", "lanes=3")
 	if n := len(statuses(t, h)); n != 3 {
 		t.Errorf("%d lanes run", n)
@@ -571,4 +572,89 @@ run = "python3 survey.py"
 		t.Errorf("after the way back: %q", got)
 	}
 	h.ok("verify")
+}
+
+// fakeDatabase is a package with the commands that the card of postgresql uses: it
+// keeps its settings in files, and serves by sleeping.
+func fakeDatabase() standin.Deb {
+	bin := "./usr/lib/postgresql/17/bin/"
+	return standin.Deb{Name: "postgresql-17", Version: "17.2-1", Files: []standin.File{
+		{Name: bin + "initdb", Mode: 0o755, Content: "#!/bin/sh\n[ -e fail-once ] && rm fail-once && echo no room && exit 1\nwhile [ $# -gt 0 ]; do case $1 in --pgdata) d=$2 ;; --username) u=$2 ;; --pwfile) p=$2 ;; esac; shift; done\necho $u > $d/user; cat $p > $d/password\n"},
+		{Name: bin + "postgres", Mode: 0o755, Content: "#!/bin/sh\n[ \"$1\" = --version ] && echo postgres 17.2 && exit\n[ \"$1\" = --single ] && cat > $3/created && exit\necho serving \"$@\"; trap 'echo fast shutdown; exit 0' INT; while :; do sleep 0.05; done\n"},
+		{Name: bin + "pg_isready", Mode: 0o755, Content: "#!/bin/sh\necho \"$@\" > asked\n"},
+	}}
+}
+
+func TestACardRunsAServiceWithItsOwnDataAndPassword(t *testing.T) {
+	s, weir, oldweir := archives(t)
+	weir.Put(fakeDatabase(), standin.Deb{Name: "postgresql-client-17", Version: "17.2-1", Arch: "all"})
+	weir.Publish()
+	h := sealedHut(t, s, weir, oldweir, "clean", `postgresql = { version = "17", from = "weir" }
+
+[variables]
+LEDGER_URL = "@{service.ledger.url}"
+
+[service.ledger]
+tool     = "postgresql"
+settings = { database = "weir" }
+
+[routine.url]
+run = "echo $LEDGER_URL @{service.ledger.user}"
+`)
+	h.ok("lock")
+	h.write("fail-once", "")
+	h.ok("fit")
+	h.fails(1, []string{"the data of service ledger cannot be made", "no room"}, "start")
+	h.ok("start")
+	st := find(t, h, "ledger")
+	if st.State != "ready" || st.Ports["main"] == 0 {
+		t.Errorf("%+v", st)
+	}
+	data, _ := filepath.Glob(filepath.Join(h.home, "state/bays/*/main/data/ledger"))
+	if len(data) != 1 {
+		t.Fatalf("%q", data)
+	}
+	read := func(name string) string {
+		raw, _ := os.ReadFile(filepath.Join(data[0], name))
+		return strings.TrimSpace(string(raw))
+	}
+	password := read("password")
+	if read("user") != "heronweir" || len(password) != 24 || read("created") != `create database "weir"` {
+		t.Errorf("made with user %q, password %q, %q", read("user"), password, read("created"))
+	}
+	url := "postgres://heronweir:" + password + "@127.0.0.1:" + itoa(st.Ports["main"]) + "/weir heronweir\n"
+	if got := h.ok("do", "url"); got != url {
+		t.Errorf("%q, not %q", got, url)
+	}
+	if !strings.Contains(h.read("asked"), "-d weir") {
+		t.Errorf("the probe asked %q", h.read("asked"))
+	}
+	if lock := h.read("trammel.lock"); strings.Contains(lock, password) || !strings.Contains(lock, `"setting.password" = "(random)"`) {
+		t.Error("the lock has the password, or not the card's words")
+	}
+	h.ok("stop")
+	if out := h.ok("logs", "ledger"); !strings.Contains(out, "fast shutdown") || strings.Contains(out, password) {
+		t.Error(out)
+	}
+	h.ok("start") // the data stays
+	if got := h.ok("do", "url"); got != url {
+		t.Errorf("%q", got)
+	}
+	h.ok("--bay", "other", "start")
+	if got := h.ok("--bay", "other", "do", "url"); got == url || strings.Contains(got, password) {
+		t.Errorf("another bay has the same: %q", got)
+	}
+	h.ok("--bay", "other", "stop")
+	for old, words := range map[string][]string{
+		`{ database = "weir" }`: {"has no setting", `"databse"`, `Did you mean "database"`}, `tool     = "postgresql"`: {`no toolchain is named "postgresq1"`},
+	} {
+		good := h.read("trammel.toml")
+		h.change(old, strings.NewReplacer("database", "databse", "postgresql", "postgresq1").Replace(old))
+		if o := h.try("lock"); o.code == 0 {
+			h.fails(2, words, "fit")
+		} else {
+			h.fails(2, words, "lock")
+		}
+		h.write("trammel.toml", good)
+	}
 }

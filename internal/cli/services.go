@@ -76,6 +76,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	s.Table(serviceRows(p, statuses, false))
+	sayDue(s, up)
 	return nil
 }
 

@@ -9,11 +9,14 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/declare"
 	"trammel.example/trammel/internal/core/disk"
 	"trammel.example/trammel/internal/core/environ"
 	"trammel.example/trammel/internal/core/fault"
 	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/setup"
+	"trammel.example/trammel/internal/core/step"
 )
 
 func shellCommand() *cli.Command {
@@ -45,6 +48,9 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if err := beforeShell(ctx, c, plan); err != nil {
+		return err
+	}
 	argv, extra, err := startShell(plan, path, c.String("bay"))
 	if err != nil {
 		return err
@@ -53,6 +59,46 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 		plan.Environment.Variables = append(plan.Environment.Variables, x)
 	}
 	return become(plan, dir, path, argv)
+}
+
+// beforeShell runs the steps that run at each shell's start, and says in one line
+// what is due.
+func beforeShell(ctx context.Context, c *cli.Command, plan *project.Plan) error {
+	if len(c.StringSlice("trial")) > 0 {
+		return nil
+	}
+	p, err := open(c)
+	if err != nil || len(p.Declaration.Steps) == 0 {
+		return err
+	}
+	l, err := p.Lock()
+	if err != nil {
+		return err
+	}
+	up, err := setup.Prepare(ctx, p, l)
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	if slices.ContainsFunc(p.Declaration.Steps, func(x declare.Step) bool { return x.When == step.AtEachShell }) {
+		if err := withProgress(ctx, s, func(ctx context.Context) error {
+			_, err := up.RunSteps(ctx, setup.Choice{None: true, Shell: true})
+			return err
+		}); err != nil {
+			return err
+		}
+	}
+	sayDue(s, up)
+	return nil
+}
+
+// sayDue says in one line which steps are due.
+func sayDue(s *ui.Screen, up *setup.Setup) {
+	if statuses, err := up.Steps(); err == nil {
+		if due := dueOf(statuses); len(due) > 0 {
+			s.Say("Due: %s%s (%s). Run: trammel fit", due[0].Step.Name, more(len(due)-1), due[0].Why)
+		}
+	}
 }
 
 // shellPath finds the shell to open: the named one, or the person's own; in sealed

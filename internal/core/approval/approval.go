@@ -65,6 +65,9 @@ func Of(d, overlay *declare.Declaration, l *lock.Lock) Subject {
 	}
 	for _, x := range d.Services {
 		run("service "+x.Name, x.Run)
+		if x.Tool != "" && x.Run.Empty() {
+			s.Things["service "+x.Name] = strings.TrimSpace("as the card of " + x.Tool + " says: " + l.Items[x.Tool].Service["once"] + "\n" + l.Items[x.Tool].Service["run"])
+		}
 		if !x.Ready.Command.Empty() {
 			run("probe of "+x.Name, x.Ready.Command)
 		}

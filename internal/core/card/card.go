@@ -28,6 +28,7 @@ type Card struct {
 	Answer    Answer
 	Variables map[string]string // language homes; may refer to @{home} and @{cache}
 	From      []From
+	Service   Service // how it runs as a service; nil when the card does not say
 }
 
 // Answer is how a tool is asked for its version, and the regular expression
@@ -111,6 +112,9 @@ func Parse(file, name string, source []byte) (*Card, error) {
 			p.Fault(t.Span, `Write, for example: match = '(\d+\.\d+\.\d+)'`, "answer.match must be a regular expression with one group")
 		}
 		p.Close(t)
+	}
+	if t := p.Table(p.Root, "service"); t != nil {
+		c.Service = readService(p, t)
 	}
 	if v := p.Root.Get("from"); v == nil {
 		p.Fault(page.Span{}, "Add a [[from]] table.", "the card says no source to have %s from", name)
@@ -243,8 +247,12 @@ func (c *Card) Digest() string {
 			"os": f.OS, "arch": f.Arch, "libc": f.Libc, "parts": parts,
 		})
 	}
-	return canon.Digest(canon.Map{
+	all := canon.Map{
 		"name": c.Name, "scheme": string(c.Scheme), "variables": c.Variables, "from": from,
 		"answer": canon.Map{"run": c.Answer.Run, "match": c.Answer.Match},
-	})
+	}
+	if len(c.Service) > 0 {
+		all["service"] = c.Service.meaning()
+	}
+	return canon.Digest(all)
 }

@@ -6,6 +6,7 @@
 package declare
 
 import (
+	"maps"
 	"strconv"
 	"strings"
 	"time"
@@ -208,8 +209,15 @@ type Service struct {
 	Variables []Variable
 	Copies    int
 	CopiesOf  string // the param that says how many, or ""
-	Auto      bool   // started when nobody names a service
-	Place     fault.Place
+
+	Tool        string               // runs as the card of this toolchain says
+	Settings    map[string]string    // of the card
+	Conditions  map[string]Condition // settings that depend on params
+	Card        map[string]string    // what the lock has of the card, once completed
+	StatedReady bool                 // ready stands in the declaration
+	StatedStop  bool                 // and stop
+	Auto        bool                 // started when nobody names a service
+	Place       fault.Place
 }
 
 // Routine is a named command of the team.
@@ -380,11 +388,23 @@ func (s Service) Meaning() canon.Map {
 	for _, p := range s.Ports {
 		ports[p.Name] = p.Wanted
 	}
+	tool := canon.Map{}
+	if s.Tool != "" {
+		tool["tool"] = s.Tool
+		settings := canon.Map{}
+		for name, value := range s.Settings {
+			settings[name] = value
+		}
+		for name, c := range s.Conditions {
+			settings[name] = c.text()
+		}
+		tool["settings"] = settings
+	}
 	var copies any = s.Copies
 	if s.CopiesOf != "" {
 		copies = "param " + s.CopiesOf
 	}
-	return canon.Map{
+	all := canon.Map{
 		"run": s.Run.Meaning(), "needs": s.Needs, "ports": ports, "copies": copies, "auto": s.Auto,
 		"variables": variables(s.Variables), "restart": string(s.Restart),
 		"stop": canon.Map{"signal": s.Stop.Signal, "within": s.Stop.Within.String()},
@@ -394,6 +414,15 @@ func (s Service) Meaning() canon.Map {
 			"every": s.Ready.Every.String(), "within": s.Ready.Within.String(),
 		},
 	}
+	maps.Copy(all, tool)
+	return all
+}
+
+// Completed is the declaration with services that know what their cards say.
+func (d *Declaration) Completed(services []Service) *Declaration {
+	out := *d
+	out.original, out.Services = d.Original(), services
+	return &out
 }
 
 // Meaning is all of a routine that decides what happens.

@@ -267,6 +267,14 @@ func (d *Declaration) With(values map[string]string) (*Declaration, error) {
 	}
 	out.Services = nil
 	for _, s := range d.Services {
+		settings := map[string]string{}
+		for name, value := range s.Settings {
+			settings[name] = fill(value)
+		}
+		for name, c := range s.Conditions {
+			settings[name] = decide("", &c)
+		}
+		s.Settings = settings
 		s.Run, s.Ready.Command, s.Variables = run(s.Run), run(s.Ready.Command), variables(s.Variables)
 		if s.CopiesOf != "" {
 			n, err := strconv.Atoi(all[s.CopiesOf])

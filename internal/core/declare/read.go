@@ -93,6 +93,7 @@ type reader struct {
 	*page.Page
 	parts []*reader // of the files that are included, at any depth
 
+	tools []*page.Value // names of toolchains that services run
 	whens []*page.Value // names of params that values depend on
 
 	uses []use // texts that may hold references, checked when all names are known
@@ -413,7 +414,7 @@ var Signals = []string{"TERM", "INT", "QUIT", "HUP", "USR1", "USR2", "KILL"}
 
 func (r *reader) service(name string, t *page.Table) Service {
 	s := Service{
-		Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", name, true), Needs: r.Texts(t, "needs"),
+		Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", name, t.Get("tool") == nil), Needs: r.Texts(t, "needs"),
 		Restart: Restart(r.Choice(t, "restart", string(RestartNever), string(RestartOnFailure), string(RestartAlways))),
 		Copies:  1, Auto: true, Place: r.Place(t.Span),
 		Stop: Stop{Signal: "TERM", Within: 10 * time.Second},
@@ -444,8 +445,37 @@ func (r *reader) service(name string, t *page.Table) Service {
 		r.Close(stop)
 	}
 	s.Variables = r.variables(t, name)
+	s.StatedReady, s.StatedStop = t.Get("ready") != nil, t.Get("stop") != nil
+	r.tool(&s, t)
 	s.Ready = r.ready(t, s)
 	return s
+}
+
+// tool reads what a service that runs as a card says has of its own.
+func (r *reader) tool(s *Service, t *page.Table) {
+	s.Tool = r.Text(t, "tool")
+	if v := t.Get("tool"); v != nil {
+		r.tools = append(r.tools, v)
+	}
+	settings := r.Table(t, "settings")
+	if settings == nil {
+		return
+	}
+	if s.Tool == "" {
+		r.Fault(settings.Span, `Add, for example: tool = "postgresql"`, "settings are of a tool's card, and service %q names no tool", s.Name)
+	}
+	s.Settings = map[string]string{}
+	for _, e := range settings.Entries {
+		settings.Get(e.Name)
+		value, when := r.value(e.Value, "settings."+e.Name, s.Name)
+		s.Settings[e.Name] = value
+		if when != nil {
+			if s.Conditions == nil {
+				s.Conditions = map[string]Condition{}
+			}
+			s.Conditions[e.Name] = *when
+		}
+	}
 }
 
 func (r *reader) ready(t *page.Table, s Service) Ready {

@@ -39,6 +39,11 @@ func (r *reader) references(d *Declaration) {
 			}
 		}
 	}
+	for _, v := range r.tools {
+		if _, ok := byName(d.Toolchains, v.Text); !ok {
+			r.Fault(v.Span, strings.TrimSpace(fault.DidYouMean(v.Text, Names(d.Toolchains))+" Toolchains are declared under [toolchain]."), "no toolchain is named %q", v.Text)
+		}
+	}
 	for _, v := range r.whens {
 		name := strings.TrimPrefix(v.Text, "param.")
 		if _, ok := d.Param(name); !ok {
@@ -120,6 +125,8 @@ func (d *Declaration) dangling(name, service string) (what, do string) {
 			return "no service is named \"" + words[1] + "\"", fault.DidYouMean(words[1], Names(d.Services))
 		}
 		switch {
+		case s.Tool != "": // its card is not read yet; the lock knows
+			return "", ""
 		case words[2] == "port" && len(words) == 4:
 			return missingPort(s, words[3])
 		case len(words) == 3 && words[2] == "host":

@@ -64,11 +64,12 @@ type Inputs struct {
 	Overlay     *declare.Declaration // a person's own additions and their lock, or nil
 	OverlayLock *lock.Lock
 	Folders
-	View  *seal.View // what sealed isolation shows; nil where there is no root
-	Cache string     // folder of tools' own caches
-	Bay   bay.Bay
-	Ports bay.Ports
-	ID    string // environment id
+	View    *seal.View // what sealed isolation shows; nil where there is no root
+	Cache   string     // folder of tools' own caches
+	Bay     bay.Bay
+	Secrets []Secret // that the bay made up
+	Ports   bay.Ports
+	ID      string // environment id
 }
 
 // Compute makes the environment that shells, steps and routines share.
@@ -78,6 +79,7 @@ func Compute(in Inputs) (*Environment, error) {
 	for _, s := range in.Declaration.Secrets {
 		e.Secrets = append(e.Secrets, Secret{s.Name, s.From, in.Declaration.Dir})
 	}
+	e.Secrets = append(e.Secrets, in.Secrets...)
 	if err := e.add(in, in.Lock, in.Declaration, "declaration"); err != nil {
 		return nil, err
 	}
@@ -154,6 +156,11 @@ func (in Inputs) Lookup(service string, copy int) func(string) (string, error) {
 		case "copy":
 			return strconv.Itoa(copy), nil
 		}
+		if own, inside := in.Declaration.Service(service); inside && own.Card != nil && !strings.Contains(name, ".") {
+			if value, ok, err := in.setting(own, copy, name); ok || err != nil {
+				return value, err
+			}
+		}
 		words := strings.Split(name, ".")
 		if words[0] == "secret" && len(words) == 2 {
 			return mark(words[1]), nil
@@ -182,6 +189,11 @@ func (in Inputs) published(s declare.Service, words []string) (string, error) {
 	address := func(copy int) (string, error) {
 		n, err := in.port(s.Name, copy, s.Ports[0].Name)
 		return "127.0.0.1:" + n, err
+	}
+	if s.Card != nil && len(words) == 1 {
+		if value, ok, err := in.publishes(s, words[0]); ok || err != nil {
+			return value, err
+		}
 	}
 	switch {
 	case words[0] == "host":

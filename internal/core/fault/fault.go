@@ -164,6 +164,14 @@ func Nearest(name string, candidates []string) string {
 	return best
 }
 
+// DidYouMeanAfter is DidYouMean as the end of a sentence.
+func DidYouMeanAfter(name string, known []string) string {
+	if hint := DidYouMean(name, known); hint != "" {
+		return ". " + strings.TrimSuffix(hint, ".")
+	}
+	return ""
+}
+
 // DidYouMean is a sentence that names the nearest candidate, or lists them all
 // when they are few, or is empty.
 func DidYouMean(name string, candidates []string) string {

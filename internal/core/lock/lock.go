@@ -82,6 +82,7 @@ type Item struct {
 	Published string                     `toml:"published"` // RFC 3339, "" where the source has no date
 	Answer    string                     `toml:"answer"`    // how to ask the tool for its version
 	Match     string                     `toml:"match"`     // regular expression for the answer
+	Service   map[string]string          `toml:"service"`   // how it runs as a service, as its card says
 	Variables map[string]string          `toml:"variables"`
 	Platforms map[string]map[string]Part `toml:"on"` // platform → part name → part
 }
@@ -234,7 +235,7 @@ func (l *Lock) facts() canon.Map {
 		}
 		items[name] = trim(canon.Map{
 			"version": i.Version, "source": i.Source, "card": i.Card, "published": i.Published,
-			"answer": i.Answer, "match": i.Match, "variables": i.Variables, "on": on,
+			"answer": i.Answer, "match": i.Match, "variables": i.Variables, "service": i.Service, "on": on,
 		})
 	}
 	d := l.Declaration

@@ -163,7 +163,7 @@ func (p *Project) Lock() (*lock.Lock, error) {
 		return nil, fault.New(fault.Use, "this project is locked for other platforms than %s", p.Platform).
 			Advise("Add %q to platforms in %s, then: trammel lock", p.Platform, declare.FileName)
 	}
-	return l, nil
+	return l, p.Complete(l)
 }
 
 // Stale is a lock that was made from another state of the declaration.
@@ -226,6 +226,13 @@ func (p *Project) view(f frame.Frame) (v *seal.View, inside string) {
 
 // Inputs gathers what the environment is made of.
 func (p *Project) Inputs(ctx context.Context, l *lock.Lock) (environ.Inputs, error) {
+	if err := p.Complete(l); err != nil {
+		return environ.Inputs{}, err
+	}
+	secrets, err := p.madeUp()
+	if err != nil {
+		return environ.Inputs{}, err
+	}
 	f, err := p.Frame(l)
 	if err != nil {
 		return environ.Inputs{}, err
@@ -244,6 +251,7 @@ func (p *Project) Inputs(ctx context.Context, l *lock.Lock) (environ.Inputs, err
 		Declaration: p.Declaration, Lock: l, Overlay: p.Overlay, OverlayLock: own, View: view,
 		Folders: environ.Folders{Frame: f.Bin(), Inside: inside, Home: filepath.Join(local, "home"), HostLinks: filepath.Join(local, "host")},
 		Cache:   filepath.Join(p.Places.Cache, "tools"),
+		Secrets: secrets,
 		Bay:     p.Bay, Ports: ports, ID: l.EnvironmentID(p.Platform),
 	}, nil
 }

@@ -586,7 +586,11 @@ func (v *verifier) evidence(ctx context.Context) {
 		case e.Not != "":
 			not = append(not, e.Step.Name+": not checked, "+e.Not)
 		case e.Same():
-			same = append(same, fmt.Sprintf("%s (%d lines)", e.Step.Name, len(e.Now)))
+			noun := "lines"
+			if len(e.Now) == 1 {
+				noun = "line"
+			}
+			same = append(same, fmt.Sprintf("%s (%d %s)", e.Step.Name, len(e.Now), noun))
 		default:
 			for _, line := range setup.Difference(e.Locked, e.Now) {
 				details = append(details, Detail{e.Step.Name, line})

@@ -288,6 +288,7 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 	item := lock.Item{
 		Version: v, Source: way.source, Card: way.card.Digest(),
 		Answer: way.card.Answer.Run, Match: way.card.Answer.Match, Variables: map[string]string{},
+		Service:   way.card.Service.At(v),
 		Platforms: map[string]map[string]lock.Part{},
 	}
 	for name, value := range way.card.Variables {

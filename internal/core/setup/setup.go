@@ -14,6 +14,7 @@ import (
 
 	"trammel.example/trammel/internal/core/bay"
 	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/disk"
 	"trammel.example/trammel/internal/core/environ"
 	"trammel.example/trammel/internal/core/event"
 	"trammel.example/trammel/internal/core/fault"
@@ -333,8 +334,14 @@ func (s *Setup) claim(ctx context.Context, g graph) error {
 
 // startService starts all copies of a service at once.
 func (s *Setup) startService(ctx context.Context, x declare.Service) (err error) {
+	if err := s.first(ctx, x); err != nil {
+		return err
+	}
 	specs, err := s.Specs(x)
 	if err != nil {
+		return err
+	}
+	if err := s.stopOthers(ctx, x, specs); err != nil {
 		return err
 	}
 	g := graph{}
@@ -351,6 +358,27 @@ func (s *Setup) startService(ctx context.Context, x declare.Service) (err error)
 		done(describe(status), err)
 		return err
 	})
+}
+
+// stopOthers stops copies of a service that are not declared any more: with another
+// count of copies they have other names.
+func (s *Setup) stopOthers(ctx context.Context, x declare.Service, specs []service.Spec) error {
+	statuses, err := s.Services.Status(ctx)
+	if err != nil {
+		return err
+	}
+	var others []string
+	for _, st := range statuses {
+		running := st.State == service.Ready || st.State == service.Starting
+		if st.Service == x.Name && running && !slices.ContainsFunc(specs, func(spec service.Spec) bool { return spec.Name == st.Name }) {
+			others = append(others, st.Name)
+		}
+	}
+	if len(others) == 0 {
+		return nil
+	}
+	_, err = s.Services.Stop(ctx, others)
+	return err
 }
 
 // describe is a state with where the service is reached.
@@ -507,4 +535,38 @@ func (s *Setup) SecretRemarks(ctx context.Context) []string {
 		}
 	}
 	return out
+}
+
+// first makes the data folders of a service that has none yet, as its card says. A
+// folder that is not finished, because that was killed, is made anew.
+func (s *Setup) first(ctx context.Context, x declare.Service) error {
+	once := x.Card["once"]
+	for copy := 1; x.Card != nil && copy <= x.Copies; copy++ {
+		data := environ.DataFolder(s.Project.Bay, x, copy)
+		made := data + ".made"
+		if _, err := os.Stat(made); err == nil {
+			continue
+		}
+		if err := os.RemoveAll(data); err != nil {
+			return err
+		}
+		if err := os.MkdirAll(data, 0o700); err != nil {
+			return err
+		}
+		if once != "" {
+			done := event.Task(ctx, "data of "+x.CopyName(copy))
+			lines, ok, err := s.output(ctx, declare.Run{Script: once}, s.Inputs.Lookup(x.Name, copy), 10*time.Minute)
+			if err == nil && !ok {
+				err = fault.New(fault.Failed, "the data of service %s cannot be made", x.Name).Advise("| %s", strings.Join(lines[max(0, len(lines)-8):], "\n| "))
+			}
+			done("", err)
+			if err != nil {
+				return err
+			}
+		}
+		if err := disk.Write(made, nil, 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
 }
