@@ -579,7 +579,7 @@ run = "python3 survey.py"
 func fakeDatabase() standin.Deb {
 	bin := "./usr/lib/postgresql/17/bin/"
 	return standin.Deb{Name: "postgresql-17", Version: "17.2-1", Files: []standin.File{
-		{Name: bin + "initdb", Mode: 0o755, Content: "#!/bin/sh\n[ -e fail-once ] && rm fail-once && echo no room && exit 1\nwhile [ $# -gt 0 ]; do case $1 in --pgdata) d=$2 ;; --username) u=$2 ;; --pwfile) p=$2 ;; esac; shift; done\necho $u > $d/user; cat $p > $d/password\n"},
+		{Name: bin + "initdb", Mode: 0o755, Content: "#!/bin/sh\n[ -e fail-once ] && echo no room >&2 && rm fail-once && exit 1\nwhile [ $# -gt 0 ]; do case $1 in --pgdata) d=$2 ;; --username) u=$2 ;; --pwfile) p=$2 ;; esac; shift; done\necho $u > $d/user; cat $p > $d/password\n"},
 		{Name: bin + "postgres", Mode: 0o755, Content: "#!/bin/sh\n[ \"$1\" = --version ] && echo postgres 17.2 && exit\n[ \"$1\" = --single ] && cat > $3/created && exit\necho serving \"$@\"; trap 'echo fast shutdown; exit 0' INT; while :; do sleep 0.05; done\n"},
 		{Name: bin + "pg_isready", Mode: 0o755, Content: "#!/bin/sh\necho \"$@\" > asked\n"},
 	}}

@@ -27,11 +27,11 @@ func pause(p Probe, since time.Duration) time.Duration {
 }
 
 // await probes until the service is ready. The error is the last probe's when the
-// time is up or the context ends.
-func await(ctx context.Context, s Spec, log *logWriter) error {
+// time is up or the context ends. probe is made before the service starts, so that
+// it sees the first line of the log.
+func await(ctx context.Context, s Spec, probe func(context.Context) error, log *logWriter) error {
 	ctx, cancel := context.WithTimeout(ctx, s.Ready.Within)
 	defer cancel()
-	probe := s.prober(log)
 	defer log.setWatch(nil)
 	start := time.Now()
 	for {

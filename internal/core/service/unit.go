@@ -152,6 +152,7 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 	}
 	defer outRead.Close()
 	defer errRead.Close()
+	probe := u.spec.prober(u.log)
 	tree, err := proctree.Start(proctree.Spec{Path: u.spec.Path, Argv: u.spec.Argv, Env: u.spec.Env, Dir: u.spec.Dir, Stdout: outWrite, Stderr: errWrite})
 	outWrite.Close()
 	errWrite.Close()
@@ -165,7 +166,7 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 
 	probing, stopProbing := context.WithCancel(ctx)
 	probed := make(chan error, 1)
-	go func() { probed <- await(probing, u.spec, u.log) }()
+	go func() { probed <- await(probing, u.spec, probe, u.log) }()
 	var readyAt time.Time
 	select {
 	case err := <-probed:
