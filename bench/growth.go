@@ -33,7 +33,45 @@ func (b *workshop) growth() ([]row, error) {
 			})
 		}
 	}
+	steps := []int{30, 300}
+	for _, n := range steps {
+		if err := b.steps(n); err != nil {
+			return nil, err
+		}
+	}
+	plan := func(n int) func() error {
+		return b.run(b.program, "--dir", b.path(fmt.Sprintf("steps-%d", n)), "show")
+	}
+	rows = append(rows,
+		row{"show, planning 300 steps", "30 steps", 10, 15, plan(300), plan(30)},
+		row{"show, planning 300 steps", "Go hello", 0, 15, plan(300), b.run(b.hello)},
+	)
 	return rows, nil
+}
+
+// steps writes and fits a project with n steps in a graph: each reads files of its
+// own and needs two that come before it.
+func (b *workshop) steps(n int) error {
+	dir := b.path(fmt.Sprintf("steps-%d", n))
+	text := "format = 1\nproject = \"heronweir\"\n"
+	for i := range n {
+		text += fmt.Sprintf("[step.count-%d]\nrun = \"true\"\nreads = [\"lane-%d/*.csv\"]\n", i, i%10)
+		if i > 1 {
+			text += fmt.Sprintf("needs = [\"step.count-%d\", \"step.count-%d\"]\n", i-1, i/2)
+		}
+		if err := put(filepath.Join(dir, fmt.Sprintf("lane-%d/day-%d.csv", i%10, i)), []byte("361,silverfin\n")); err != nil {
+			return err
+		}
+	}
+	if err := put(filepath.Join(dir, "trammel.toml"), []byte(text)); err != nil {
+		return err
+	}
+	for _, args := range [][]string{{"lock"}, {"fit", "--approve"}} {
+		if err := b.run(b.program, append([]string{"--dir", dir}, args...)...)(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // inside runs the program in the project with a catalog of n tools.
