@@ -55,11 +55,11 @@ func (b *workshop) steps(n int) error {
 	dir := b.path(fmt.Sprintf("steps-%d", n))
 	text := "format = 1\nproject = \"heronweir\"\n"
 	for i := range n {
-		text += fmt.Sprintf("[step.count-%d]\nrun = \"true\"\nreads = [\"lane-%d/*.csv\"]\n", i, i%10)
+		text += fmt.Sprintf("[step.count-%d]\nrun = \"true\"\nreads = [\"lane-%d/*.csv\"]\n", i, i)
 		if i > 1 {
 			text += fmt.Sprintf("needs = [\"step.count-%d\", \"step.count-%d\"]\n", i-1, i/2)
 		}
-		if err := put(filepath.Join(dir, fmt.Sprintf("lane-%d/day-%d.csv", i%10, i)), []byte("361,silverfin\n")); err != nil {
+		if err := put(filepath.Join(dir, fmt.Sprintf("lane-%d/day-%d.csv", i, i)), []byte("361,silverfin\n")); err != nil {
 			return err
 		}
 	}

@@ -105,8 +105,20 @@ func appendValue(b []byte, v any) []byte {
 	}
 }
 
+func ascii(s string) bool {
+	for i := range len(s) {
+		if s[i] >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
 // compareUTF16 orders names by their UTF-16 code units (RFC 8785, 3.2.3).
 func compareUTF16(a, b string) int {
+	if ascii(a) && ascii(b) { // where both orders are one
+		return strings.Compare(a, b)
+	}
 	return slices.Compare(utf16.Encode([]rune(a)), utf16.Encode([]rune(b)))
 }
 

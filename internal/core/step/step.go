@@ -96,6 +96,7 @@ func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e *environ.
 		tools[p.Item] = canon.Digest(canon.List{tools[p.Item], p.Tree})
 	}
 	known := map[string]Fingerprint{}
+	sums, digests := map[string]string{}, map[string]string{}
 	var fingerprint func(s declare.Step) (Fingerprint, error)
 	fingerprint = func(s declare.Step) (Fingerprint, error) {
 		if f, ok := known[s.Name]; ok {
@@ -110,7 +111,7 @@ func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e *environ.
 				f["$"+v.Name] = canon.Digest(v.Value)
 			}
 		}
-		if err := f.reads(d.Dir, s.Reads, s.Ignore); err != nil {
+		if err := f.reads(d.Dir, s.Reads, s.Ignore, sums); err != nil {
 			return nil, err
 		}
 		for _, n := range s.Needs {
@@ -123,7 +124,10 @@ func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e *environ.
 				if err != nil {
 					return nil, err
 				}
-				f["step "+name] = canon.Digest(map[string]string(g))
+				if digests[name] == "" {
+					digests[name] = canon.Digest(map[string]string(g))
+				}
+				f["step "+name] = digests[name]
 			}
 		}
 		known[s.Name] = f
@@ -182,7 +186,7 @@ func wordByte(c byte) bool {
 
 // reads adds a digest for each file that the globs name. A folder counts with all
 // that is in it; version control's own and Trammel's folder never count.
-func (f Fingerprint) reads(dir string, globs, ignore []string) error {
+func (f Fingerprint) reads(dir string, globs, ignore []string, sums map[string]string) error {
 	skip, err := readIgnored(dir, ignore)
 	if err != nil {
 		return err
@@ -222,8 +226,15 @@ func (f Fingerprint) reads(dir string, globs, ignore []string) error {
 				if skip.skips(filepath.ToSlash(below)) {
 					return nil
 				}
-				f[filepath.ToSlash(below)], err = sum(full)
-				return err
+				known, ok := sums[full] // many steps may read one file
+				if !ok {
+					if known, err = sum(full); err != nil {
+						return err
+					}
+					sums[full] = known
+				}
+				f[filepath.ToSlash(below)] = known
+				return nil
 			})
 			if err != nil {
 				return err
