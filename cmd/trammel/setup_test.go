@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"trammel.example/trammel/internal/standin"
 )
@@ -657,4 +658,92 @@ run = "echo $LEDGER_URL @{service.ledger.user}"
 		}
 		h.write("trammel.toml", good)
 	}
+}
+
+func TestAStepThatPrintsAGigabyteFillsNoDisk(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[step.loud]\nrun = \"yes 'silverfin and mill trout, counted at the ladder' | head -c 1073741824; echo the end; exit 1\"\n")
+	h.ok("lock")
+	h.fails(1, []string{"the end", "step-loud.log"}, "fit")
+	logs, _ := filepath.Glob(filepath.Join(h.home, "state/bays/*/main/logs/step-loud.log"))
+	if info, err := os.Stat(append(logs, "")[0]); err != nil || info.Size() > 65<<20 || info.Size() < 60<<20 {
+		t.Errorf("its log: %v %v", info, err)
+	}
+}
+
+const torture = `format  = 1
+project = "heronweir"
+
+[param.lanes]
+kind = "integer"
+default = 1
+
+[file."var/board.json"]
+template = "board.tmpl"
+
+[addon.editor]
+want = ["weir.ladder@1.2", "weir.trout@1"]
+list = "cat extensions 2>/dev/null; true"
+add  = "sleep 0.02; echo @{item} >> extensions"
+
+[step.a]
+run = "echo begun >> a; sleep 0.05; (setsid sleep 4441 &); echo done >> a"
+
+[step.b]
+needs = ["step.a", "file.var/board.json"]
+run   = "cp var/board.json b.new; sleep 0.05; mv b.new b"
+evidence = "cat b"
+`
+
+func TestAFitThatIsKilledAtAnyInstantIsCarriedOn(t *testing.T) {
+	linuxOnly(t)
+	for i := range 12 {
+		h := newHut(t, nil, torture)
+		h.write("board.tmpl", `{"lanes": {{ .param.lanes }}}`)
+		h.ok("lock")
+		c := h.command("fit")
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(i) * 25 * time.Millisecond)
+		c.Process.Kill()
+		c.Wait()
+		eventually(t, "nothing is left", func() bool { return len(withArgument("4441")) == 0 })
+		h.ok("fit")
+		if got := h.read("b"); got != `{"lanes": 1}` {
+			t.Errorf("after %d: %q", i, got)
+		}
+		if out := h.ok("fit"); !strings.Contains(out, "nothing to do") {
+			t.Errorf("after %d:\n%s", i, out)
+		}
+		h.ok("verify")
+		if left, _ := filepath.Glob(filepath.Join(h.dir, "var/*.new-*")); len(left) > 0 {
+			t.Errorf("left: %q", left)
+		}
+	}
+}
+
+func TestTwoFitsAtOnceDoNotClash(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, nil, torture)
+	h.write("board.tmpl", `{"lanes": {{ .param.lanes }}}`)
+	h.ok("lock")
+	h.ok("approve", "--yes")
+	h.wary = true
+	done := make(chan outcome)
+	for range 3 {
+		go func() { done <- h.try("fit") }()
+	}
+	for range 3 {
+		if o := <-done; o.code != 0 {
+			t.Errorf("%+v", o)
+		}
+	}
+	if got := h.read("b"); got != `{"lanes": 1}` {
+		t.Errorf("%q", got)
+	}
+	if got := h.read("a"); strings.Count(got, "begun") != 1 {
+		t.Errorf("the step ran %d times at once:\n%s", strings.Count(got, "begun"), got)
+	}
+	h.ok("verify")
 }

@@ -27,6 +27,14 @@ type AddonResult struct {
 // Addons brings all add-ons to what is locked, or to what is wanted where the lock
 // has no picture of them yet. exact removes what is neither.
 func (s *Setup) Addons(ctx context.Context, exact bool) ([]AddonResult, error) {
+	if len(s.Project.Declaration.Addons) == 0 {
+		return nil, nil
+	}
+	unlock, err := s.alone(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
 	var out []AddonResult
 	for _, a := range s.Project.Declaration.Addons {
 		r, err := s.addon(ctx, a, exact)

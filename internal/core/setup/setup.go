@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"trammel.example/trammel/internal/core/bay"
@@ -35,6 +36,9 @@ type Setup struct {
 	Inputs      environ.Inputs
 	Environment *environ.Environment
 	Services    *service.Client
+
+	mu  sync.Mutex
+	ran []string // steps that were run
 }
 
 // Prepare computes the environment of a fitted checkout.
@@ -122,7 +126,6 @@ func (s *Setup) RunSteps(ctx context.Context, c Choice) (ran []string, err error
 	for _, st := range statuses {
 		if c.takes(st) {
 			wanted = append(wanted, "step."+st.Step.Name)
-			ran = append(ran, st.Step.Name)
 		}
 	}
 	if len(wanted) == 0 {
@@ -151,7 +154,17 @@ func (s *Setup) RunSteps(ctx context.Context, c Choice) (ran []string, err error
 			err = stopErr
 		}
 	}
+	for _, st := range statuses { // in the order of the declaration
+		if slices.Contains(s.ran, st.Step.Name) {
+			ran = append(ran, st.Step.Name)
+		}
+	}
 	return ran, err
+}
+
+// alone waits until no other process sets this checkout up in this bay.
+func (s *Setup) alone(ctx context.Context) (unlock func(), err error) {
+	return disk.Lock(ctx, filepath.Join(project.Local(s.Project.Declaration.Dir), "setup-"+s.Project.Bay.Name+".lock"))
 }
 
 func running(list []service.Status, name string) bool {
@@ -234,7 +247,12 @@ func (s *Setup) closure(nodes []string) graph {
 // bring does nodes and all they need: services that do not run, steps that are
 // due. A service that only a finished step needs is left alone.
 func (s *Setup) bring(ctx context.Context, nodes, again []string) ([]service.Status, error) {
-	statuses, err := s.Steps()
+	unlock, err := s.alone(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	statuses, err := s.Steps() // another process may have done some meanwhile
 	if err != nil {
 		return nil, err
 	}
@@ -255,7 +273,13 @@ func (s *Setup) bring(ctx context.Context, nodes, again []string) ([]service.Sta
 	runner := s.Runner()
 	err = g.walk(ctx, func(ctx context.Context, node string) error {
 		if st, ok := due[node]; ok {
-			return runner.Run(ctx, st)
+			if err := runner.Run(ctx, st); err != nil {
+				return err
+			}
+			s.mu.Lock()
+			s.ran = append(s.ran, st.Step.Name)
+			s.mu.Unlock()
+			return nil
 		}
 		if name, ok := strings.CutPrefix(node, "service."); ok {
 			x, _ := s.Project.Declaration.Service(name)

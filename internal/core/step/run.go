@@ -176,7 +176,12 @@ func (r *Runner) try(ctx context.Context, st Status, command script.Command, env
 	}
 	last := make(chan []string, 1)
 	masked := mask.Reader(out, r.Environment.Masks())
-	go func() { last <- follow(ctx, "step "+name, masked, log) }()
+	go func() {
+		kept := &bounded{w: log, left: maxLog}
+		lines := follow(ctx, "step "+name, masked, kept)
+		kept.close()
+		last <- lines
+	}()
 	select {
 	case <-tree.Done():
 	case <-ctx.Done():
@@ -201,6 +206,32 @@ func (r *Runner) try(ctx context.Context, st Status, command script.Command, env
 		return exit.String(), lines, nil
 	}
 	return "", nil, nil
+}
+
+// maxLog is how many bytes of what a try prints are kept.
+const maxLog = 64 << 20
+
+// bounded is a log that ends before it fills a disk, and says what it left out.
+type bounded struct {
+	w       io.Writer
+	left    int
+	dropped int64
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if len(p) > b.left {
+		b.left = 0
+		b.dropped += int64(len(p))
+		return len(p), nil
+	}
+	b.left -= len(p)
+	return b.w.Write(p)
+}
+
+func (b *bounded) close() {
+	if b.dropped > 0 {
+		fmt.Fprintf(b.w, "(%d bytes more were printed and not kept)\n", b.dropped)
+	}
 }
 
 // follow copies what a step prints into its log, tells the last line as progress,
