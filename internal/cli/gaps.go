@@ -132,7 +132,7 @@ func provider(command string) string {
 	for _, name := range card.BuiltinNames() {
 		c, _ := card.Builtin(name)
 		for _, from := range c.From {
-			if _, ok := from.Bin[command]; ok || from.Kind == "debian" && named(from.Commands, command) {
+			if _, ok := from.Bin[command]; ok || slices.Contains(from.Offers, command) || from.Kind == "debian" && named(from.Commands, command) {
 				return name
 			}
 			for _, part := range from.Parts {

@@ -55,6 +55,7 @@ type From struct {
 	Bin       map[string]string // command → file in the root
 	Commands  []string          // globs of files in the root that are commands by their own names
 	Files     map[string]string // file to make in the root → file of the root to copy
+	Offers    []string          // commands that a glob gives, for messages alone
 }
 
 // Part is one archive of the tool.
@@ -189,6 +190,7 @@ func readDebian(p *page.Page, t *page.Table, f *From) {
 	if len(f.Packages) == 0 {
 		f.Packages = []string{f.Package}
 	}
+	f.Offers = p.Texts(t, "offers")
 	if f.Versioned == "" {
 		f.Versioned = f.Packages[0]
 	}

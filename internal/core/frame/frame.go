@@ -273,28 +273,8 @@ func shown(name string) string { return strings.TrimPrefix(name, "bin/") }
 // Point makes the stable links of a checkout: .trammel/frame and .trammel/bin,
 // for editors and scripts that cannot ask.
 func (f Frame) Point(trammelDir string) error {
-	if err := link(filepath.Join(trammelDir, "frame"), f.Dir); err != nil {
+	if err := disk.Link(filepath.Join(trammelDir, "frame"), f.Dir); err != nil {
 		return err
 	}
-	return link(filepath.Join(trammelDir, "bin"), filepath.Join("frame", "bin"))
-}
-
-// link makes or moves a symbolic link in one step.
-func link(path, target string) error {
-	if old, err := os.Readlink(path); err == nil && old == target {
-		return nil
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	fresh := fmt.Sprintf("%s.new-%d", path, os.Getpid())
-	os.Remove(fresh)
-	if err := os.Symlink(target, fresh); err != nil {
-		return err
-	}
-	if err := os.Rename(fresh, path); err != nil {
-		os.Remove(fresh)
-		return err
-	}
-	return nil
+	return disk.Link(filepath.Join(trammelDir, "bin"), filepath.Join("frame", "bin"))
 }

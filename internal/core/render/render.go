@@ -145,7 +145,7 @@ func Write(in Inputs) (written, kept []string, err error) {
 			err = disk.Write(in.record(), raw, 0o644)
 		}
 		if err == nil {
-			err = link(s.at, s.link)
+			err = disk.Link(s.link, s.at)
 		}
 		if err != nil {
 			return written, kept, err
@@ -153,25 +153,6 @@ func Write(in Inputs) (written, kept []string, err error) {
 		written = append(written, s.File.Path)
 	}
 	return written, kept, nil
-}
-
-// link makes or moves a symbolic link in one step.
-func link(target, at string) error {
-	if old, err := os.Readlink(at); err == nil && old == target {
-		return nil
-	}
-	if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
-		return err
-	}
-	fresh := at + ".new-" + strconv.Itoa(os.Getpid())
-	if err := os.Symlink(target, fresh); err != nil {
-		return err
-	}
-	if err := os.Rename(fresh, at); err != nil {
-		os.Remove(fresh)
-		return err
-	}
-	return nil
 }
 
 func (in Inputs) source(f declare.File) string {
