@@ -747,3 +747,28 @@ func TestTwoFitsAtOnceDoNotClash(t *testing.T) {
 	}
 	h.ok("verify")
 }
+
+func TestAnEditorsExtensionsNeedNoCommandsOfTheirOwn(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[addon.editor]\nkind = \"codium\"\nwant = [\"weir.ladder@1.2.0\"]\n")
+	bin := filepath.Join(filepath.Dir(h.dir), "bin")
+	os.MkdirAll(bin, 0o755)
+	os.WriteFile(filepath.Join(bin, "codium"), []byte(`#!/bin/sh
+have=$(dirname "$0")/extensions
+case $1 in
+--list-extensions) cat "$have" 2>/dev/null; true ;;
+--install-extension) touch "$have"; grep -v "^${2%@*}@" "$have" > "$have.new"; echo "$2" >> "$have.new"; mv "$have.new" "$have" ;;
+--uninstall-extension) grep -v "^$2@" "$have" > "$have.new"; mv "$have.new" "$have" ;;
+esac
+`), 0o755)
+	h.env = append(h.env, "PATH="+bin+":"+os.Getenv("PATH"))
+	os.WriteFile(filepath.Join(bin, "extensions"), []byte("weir.ladder@1.1.0\n"), 0o644)
+	h.fitted()
+	if raw, _ := os.ReadFile(filepath.Join(bin, "extensions")); string(raw) != "weir.ladder@1.2.0\n" {
+		t.Errorf("%q", raw)
+	}
+	os.WriteFile(filepath.Join(bin, "extensions"), []byte("weir.ladder@1.2.0\nstray.theme@3\n"), 0o644)
+	h.fails(3, []string{"+ stray.theme@3"}, "verify")
+	h.ok("fit", "--exact")
+	h.ok("verify")
+}
