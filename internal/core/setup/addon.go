@@ -118,15 +118,15 @@ func listed(list []string, item string) bool {
 
 // ListAddon is what an add-on's list says now, sorted.
 func (s *Setup) ListAddon(ctx context.Context, a declare.Addon) ([]string, error) {
-	lines, exit, err := s.output(ctx, a.List, s.Inputs.Lookup("", 0), time.Minute)
-	if err == nil && !exit {
-		err = fault.New(fault.Failed, "add-on %s cannot be listed", a.Name).Advise("%s", strings.Join(lines[max(0, len(lines)-6):], "\n"))
+	o, err := s.output(ctx, a.List, s.Inputs.Lookup("", 0), time.Minute)
+	if err == nil && !o.Exit.OK() {
+		err = fault.New(fault.Failed, "add-on %s cannot be listed: %s", a.Name, o.Exit).Advise("%s", o.Last(6))
 	}
 	if err != nil {
 		return nil, err
 	}
 	var out []string
-	for _, line := range lines {
+	for _, line := range o.Lines {
 		if line = strings.TrimSpace(line); line != "" {
 			out = append(out, line)
 		}
@@ -137,33 +137,32 @@ func (s *Setup) ListAddon(ctx context.Context, a declare.Addon) ([]string, error
 
 func (s *Setup) install(ctx context.Context, a declare.Addon, run declare.Run, item, word string) error {
 	look := s.Inputs.Lookup("", 0)
-	lines, ok, err := s.output(ctx, run, func(name string) (string, error) {
+	o, err := s.output(ctx, run, func(name string) (string, error) {
 		if name == "item" {
 			return item, nil
 		}
 		return look(name)
 	}, installTime)
-	if err == nil && !ok {
-		err = fault.New(fault.Failed, "add-on %s: %q could not be %s", a.Name, item, word).Advise("| %s", strings.Join(lines[max(0, len(lines)-8):], "\n| "))
+	if err == nil && !o.Exit.OK() {
+		err = fault.New(fault.Failed, "add-on %s: %q could not be %s: %s", a.Name, item, word, o.Exit).Advise("| %s", strings.ReplaceAll(o.Last(8), "\n", "\n| "))
 	}
 	return err
 }
 
 // output runs a command of an add-on to its end.
-func (s *Setup) output(ctx context.Context, run declare.Run, look func(string) (string, error), within time.Duration) (lines []string, ok bool, err error) {
+func (s *Setup) output(ctx context.Context, run declare.Run, look func(string) (string, error), within time.Duration) (step.Outcome, error) {
 	dir := s.Project.Declaration.Dir
 	env := s.Environment.Environ(os.Environ(), dir)
 	expanded, err := script.Expand(run, look)
 	if err != nil {
-		return nil, false, err
+		return step.Outcome{}, err
 	}
 	command, err := script.CommandOf(expanded, env)
 	if err == nil {
 		command, err = script.In(s.Environment, dir, command)
 	}
 	if err != nil {
-		return nil, false, err
+		return step.Outcome{}, err
 	}
-	lines, exit, err := step.Output(ctx, command, env, dir, s.Environment.Masks(), within)
-	return lines, exit.OK(), err
+	return step.Output(ctx, command, env, dir, s.Environment.Masks(), within)
 }

@@ -579,9 +579,9 @@ func (s *Setup) first(ctx context.Context, x declare.Service) error {
 		}
 		if once != "" {
 			done := event.Task(ctx, "data of "+x.CopyName(copy))
-			lines, ok, err := s.output(ctx, declare.Run{Script: once}, s.Inputs.Lookup(x.Name, copy), 10*time.Minute)
-			if err == nil && !ok {
-				err = fault.New(fault.Failed, "the data of service %s cannot be made", x.Name).Advise("| %s", strings.Join(lines[max(0, len(lines)-8):], "\n| "))
+			o, err := s.output(ctx, declare.Run{Script: once}, s.Inputs.Lookup(x.Name, copy), 10*time.Minute)
+			if err == nil && !o.Exit.OK() {
+				err = fault.New(fault.Failed, "the data of service %s cannot be made: %s", x.Name, o.Exit).Advise("| %s", strings.ReplaceAll(o.Last(8), "\n", "\n| "))
 			}
 			done("", err)
 			if err != nil {

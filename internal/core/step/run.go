@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -120,39 +121,71 @@ func (r *Runner) Evidence(ctx context.Context, s declare.Step) ([]string, error)
 	if err != nil {
 		return nil, err
 	}
-	lines, exit, err := Output(ctx, command, env, r.Dir, r.Environment.Masks(), 60*time.Second)
-	if err == nil && !exit.OK() {
-		last := lines[max(0, len(lines)-4):]
-		err = fault.New(fault.Failed, "the evidence of step %s cannot be had: %s", s.Name, exit).Advise("%s", strings.Join(last, "\n"))
+	o, err := Output(ctx, command, env, r.Dir, r.Environment.Masks(), 60*time.Second)
+	if err == nil && !o.Exit.OK() {
+		err = fault.New(fault.Failed, "the evidence of step %s cannot be had: %s", s.Name, o.Exit).Advise("%s", o.Last(4))
 	}
-	return lines, err
+	return o.Lines, err
 }
 
-// Output runs a command to its end and returns the lines that it prints.
+// Outcome is what a command printed and how it ended.
+type Outcome struct {
+	Lines   []string // of its standard output
+	Remarks []string // of its standard error
+	Exit    proctree.Exit
+}
+
+// Last is the end of what it said, for messages: its remarks where it made any.
+func (o Outcome) Last(n int) string {
+	lines := o.Remarks
+	if len(lines) == 0 {
+		lines = o.Lines
+	}
+	return strings.Join(lines[max(0, len(lines)-n):], "\n")
+}
+
+// Output runs a command to its end.
 // masks are what not to show of them.
-func Output(ctx context.Context, command script.Command, env []string, dir string, masks []string, within time.Duration) (lines []string, exit proctree.Exit, err error) {
+func Output(ctx context.Context, command script.Command, env []string, dir string, masks []string, within time.Duration) (o Outcome, err error) {
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	out, in, err := os.Pipe()
 	if err != nil {
-		return nil, exit, err
+		return o, err
 	}
 	defer out.Close()
-	tree, err := proctree.Start(proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir, Stdout: in, Stderr: in})
-	in.Close()
+	remarks, remarksIn, err := os.Pipe()
 	if err != nil {
-		return nil, exit, err
+		in.Close()
+		return o, err
+	}
+	defer remarks.Close()
+	tree, err := proctree.Start(proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir, Stdout: in, Stderr: remarksIn})
+	in.Close()
+	remarksIn.Close()
+	if err != nil {
+		return o, err
 	}
 	defer context.AfterFunc(ctx, tree.Kill)()
-	raw, _ := io.ReadAll(io.LimitReader(mask.Reader(out, masks), 8<<20))
-	exit = tree.Wait()
-	if ctx.Err() != nil {
-		return nil, exit, fmt.Errorf("it did not end within %s", within)
+	var wait sync.WaitGroup
+	wait.Go(func() { o.Remarks = linesOf(remarks, masks) })
+	o.Lines = linesOf(out, masks)
+	wait.Wait()
+	if o.Exit = tree.Wait(); ctx.Err() != nil {
+		return o, fmt.Errorf("it did not end within %s", within)
 	}
+	return o, nil
+}
+
+// linesOf reads what a command prints, up to a bound, to its end.
+func linesOf(r io.Reader, masks []string) (lines []string) {
+	r = mask.Reader(r, masks)
+	raw, _ := io.ReadAll(io.LimitReader(r, 8<<20))
+	_, _ = io.Copy(io.Discard, r)
 	for line := range strings.Lines(string(raw)) {
 		lines = append(lines, strings.TrimRight(line, "\r\n"))
 	}
-	return lines, exit, nil
+	return lines
 }
 
 // try runs the command of a step one time. how says what went wrong, or is "".
