@@ -512,3 +512,49 @@ func TestASealedShellIsAWholeTerminal(t *testing.T) {
 	w.hears("code 130")
 	eventually(t, "it is gone", func() bool { return len(withArgument("6665")) == 0 })
 }
+
+func TestWithoutNamespacesNothingRunsLessIsolated(t *testing.T) {
+	s, weir, oldweir := archives(t)
+	unshare, err := exec.LookPath("unshare")
+	if err != nil {
+		t.Skip("needs unshare(1)")
+	}
+	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
+	h.fitted()
+	// A user namespace may lie in 32 others; in the last the kernel refuses one more
+	// (user_namespaces(7)).
+	var nested []string
+	for range 33 {
+		nested = append(nested, unshare, "-r")
+	}
+	for _, args := range [][]string{{"run", "--", "touch", "ran"}, {"shell"}} {
+		c := exec.Command(nested[0], append(append(nested[1:], program), args...)...)
+		c.Dir, c.Env = h.dir, h.env
+		out, err := c.CombinedOutput()
+		if err == nil || !strings.Contains(string(out), "sealed isolation needs user namespaces") || !strings.Contains(string(out), "max_user_namespaces") {
+			t.Errorf("%q: %v\n%s", args, err, out)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(h.dir, "ran")); err == nil {
+		t.Error("it ran all the same")
+	}
+}
+
+func TestSeveralSuitesOfOneArchiveAreOneSource(t *testing.T) {
+	s, weir, oldweir := archives(t)
+	updates := weir.Also("weir-updates")
+	updates.Put(standin.Deb{Name: "species", Version: "2.1-1", Arch: "all", Files: []standin.File{{Name: "./usr/share/tallydb/species", Content: "redgill\n"}}})
+	updates.Publish()
+	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
+	h.ok("lock")
+	h.change(`suite = "weir"`, `suite = ["weir", "weir-updates"]`)
+	if out := h.ok("lock"); !strings.Contains(out, "weir: species 2.0-1 → 2.1-1") {
+		t.Error(out)
+	}
+	h.ok("fit")
+	if got := h.ok("run", "--", "tallydb-17", "true"); got != "redgill\n" {
+		t.Errorf("%q", got)
+	}
+	h.change(`"weir-updates"]`, `"weir-updates"]`+"\ncomponents = [\"contrib\"]")
+	h.fails(5, []string{`has no component "contrib"`}, "lock")
+}

@@ -772,3 +772,36 @@ esac
 	h.ok("fit", "--exact")
 	h.ok("verify")
 }
+
+func TestAStepRunsAtEachShellAndDueOnesAreNamed(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[step.greet]\nrun = \"echo again >> greeted\"\nwhen = \"shell\"\n\n[step.count]\nrun = \"true\"\nreads = [\"passings.csv\"]\n")
+	h.write("passings.csv", "361,silverfin\n")
+	h.fitted()
+	if _, err := os.Stat(filepath.Join(h.dir, "greeted")); err == nil {
+		t.Error("a fit ran what is for shells")
+	}
+	h.write("passings.csv", "362,redgill\n")
+	for range 2 {
+		w := h.session("shell", "--login", "/bin/bash")
+		w.hears("Due: count (passings.csv changed). Run: trammel fit")
+		w.say("exit")
+		w.cmd.Wait()
+	}
+	if got := h.read("greeted"); strings.Count(got, "again") != 2 {
+		t.Errorf("%q", got)
+	}
+}
+
+func TestShowAndCompletionKnowWhatIsDeclared(t *testing.T) {
+	h := newHut(t, nil, paramsDeclaration+"\n[secret.KEY]\nfrom = \"env:HUT_KEY\"\n\n[file.\"var/board.json\"]\ntemplate = \"board.tmpl\"\n\n[addon.editor]\nkind = \"codium\"\nwant = [\"weir.ladder@1\"]\n")
+	for name, words := range map[string]string{"lanes": "1 to 12", "KEY": "env:HUT_KEY", "var/board.json": "board.tmpl", "editor": "codium --list-extensions"} {
+		if out := h.ok("show", name); !strings.Contains(out, words) || !strings.Contains(out, "trammel.toml:") {
+			t.Errorf("show %s:\n%s", name, out)
+		}
+	}
+	h.fails(2, []string{"lanes", "Did you mean"}, "show", "lane-s")
+	if out := h.ok("fit", "--param", "--generate-shell-completion"); !strings.Contains(out, "mode=dry\nmode=wet\n") || !strings.Contains(out, "spring-run=true") || !strings.Contains(out, "lanes=") {
+		t.Errorf("completion gives\n%s", out)
+	}
+}

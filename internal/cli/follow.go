@@ -107,15 +107,12 @@ func enter(ctx context.Context, root, shell string, pid int) string {
 	}
 	w.name = p.Declaration.Project
 	dir := p.Declaration.Dir
-	w.watch(p.Declaration.File, lock.Path(dir), approval.File(places, dir), project.PlanFile(dir, bay.Main), p.Bay.PortsFile(),
-		declare.OverlayFile(dir), lock.OverlayPath(dir), p.Bay.ParamsFile())
+	files := []string{p.Declaration.File, lock.Path(dir), approval.File(places, dir), project.PlanFile(dir, bay.Main), p.Bay.PortsFile(),
+		declare.OverlayFile(dir), lock.OverlayPath(dir), p.Bay.ParamsFile()}
 	for _, x := range p.Declaration.Includes {
-		w.files = append(w.files, x.File)
+		files = append(files, x.File)
 	}
-	if len(w.files) > 0 {
-		w.watch(append([]string{p.Declaration.File, lock.Path(dir), approval.File(places, dir), project.PlanFile(dir, bay.Main), p.Bay.PortsFile(),
-			declare.OverlayFile(dir), lock.OverlayPath(dir), p.Bay.ParamsFile()}, w.files...)...)
-	}
+	w.watch(files...)
 	w.setup(ctx, p)
 	return w.text.String()
 }
@@ -125,7 +122,6 @@ type follower struct {
 	name  string // of the project, once it is known
 	stamp string // what is newer has changed since
 	text  strings.Builder
-	files []string // that the declaration includes
 }
 
 func (w *follower) setup(ctx context.Context, p *project.Project) {

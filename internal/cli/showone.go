@@ -100,12 +100,16 @@ func showOne(ctx context.Context, s *sheet, p *project.Project, name string) err
 		found = true
 		s.print(x.Name, "routine", []fact{{"about", x.About}, {"runs", x.Run.String()}, {"by", "trammel do " + x.Name}})
 	}
+	if showOther(s, p, name) {
+		found = true
+	}
 	if l, err := lock.Read(p.Declaration.Dir); err == nil && showRoot(s, p, l, name) {
 		found = true
 	}
 	if !found {
 		d := p.Declaration
-		all := append(append(append(declare.Names(d.Toolchains), declare.Names(d.Steps)...), declare.Names(d.Services)...), declare.Names(d.Routines)...)
+		all := slices.Concat(declare.Names(d.Toolchains), declare.Names(d.Steps), declare.Names(d.Services), declare.Names(d.Routines),
+			declare.Names(d.Params), declare.Names(d.Files), declare.Names(d.Secrets), declare.Names(d.Addons))
 		return fault.New(fault.Use, "nothing is named %q in %s", name, declare.FileName).Advise("%s", fault.DidYouMean(name, all))
 	}
 	if s.json {
@@ -115,6 +119,41 @@ func showOne(ctx context.Context, s *sheet, p *project.Project, name string) err
 		}{1, s.things})
 	}
 	return nil
+}
+
+// showOther shows a param, a rendered file, a secret (never its value) or an add-on.
+func showOther(s *sheet, p *project.Project, name string) (found bool) {
+	at := func(place fault.Place) fact { return fact{"declared", fmt.Sprintf("%s:%d", place.File, place.Line)} }
+	d := p.Declaration
+	for _, x := range d.Params {
+		if x.Name == name {
+			found = true
+			s.print(name, "param", []fact{{"about", x.About}, at(x.Place), {"is", d.Values[name]}, {"may be", x.Allowed()}, {"choose", "trammel fit --param " + name + "=VALUE"}})
+		}
+	}
+	for _, x := range d.Files {
+		if x.Path == name {
+			found = true
+			s.print(name, "file", []fact{at(x.Place), {"template", x.Template}, {"rendered at", filepath.Join(p.Bay.Dir, "files", x.Path)}})
+		}
+	}
+	for _, x := range d.Secrets {
+		if x.Name == name {
+			found = true
+			s.print(name, "secret", []fact{at(x.Place), {"from", x.From}})
+		}
+	}
+	for _, x := range d.Addons {
+		if x.Name == name {
+			found = true
+			picture := "none yet: trammel fit"
+			if l, err := lock.Read(d.Dir); err == nil && l.Pictures[name] != nil {
+				picture = strings.Join(l.Pictures[name], "\n")
+			}
+			s.print(name, "add-on", []fact{at(x.Place), {"wants", strings.Join(x.Want, "\n")}, {"lists by", x.List.String()}, {"adds by", x.Add.String()}, {"removes by", x.Remove.String()}, {"picture", picture}})
+		}
+	}
+	return found
 }
 
 func showTool(s *sheet, p *project.Project, t declare.Toolchain, l *lock.Lock, err error) {

@@ -46,6 +46,12 @@ type Archive struct {
 	name   string
 	key    *openpgp.Entity
 	debs   []Deb
+	pool   []string // paths that were published last
+}
+
+// Also is another suite of the same archive, with the same key.
+func (a *Archive) Also(suite string) *Archive {
+	return &Archive{Suite: suite, At: a.At, server: a.server, name: a.name, key: a.key}
 }
 
 // Debian adds an archive.
@@ -114,17 +120,18 @@ func (a *Archive) Publish() {
 
 	a.server.mu.Lock()
 	defer a.server.mu.Unlock()
-	for name := range a.server.blobs {
-		if strings.HasPrefix(name, "/"+a.name+"/pool/") {
-			delete(a.server.blobs, name)
-		}
+	for _, name := range a.pool {
+		delete(a.server.blobs, name)
 	}
+	a.pool = nil
 	for name, content := range dists {
 		a.server.blobs["/"+a.name+"/dists/"+a.Suite+"/"+name] = content
 	}
 	for name, content := range pool {
-		a.server.blobs["/"+a.name+"/"+name] = content
-		a.server.blobs["/"+a.name+"/"+strings.ReplaceAll(name, "%3a", ":")] = content
+		for _, spelt := range []string{name, strings.ReplaceAll(name, "%3a", ":")} {
+			a.server.blobs["/"+a.name+"/"+spelt] = content
+			a.pool = append(a.pool, "/"+a.name+"/"+spelt)
+		}
 	}
 }
 

@@ -58,7 +58,7 @@ func (b Bay) SetParams(d *declare.Declaration, chosen map[string]string) error {
 				return fault.New(fault.Use, "%s declares no params, so there is no %q", d.Project, name)
 			}
 			return fault.New(fault.Use, "no param is named %q", name).
-				Advise("%s", strings.TrimSpace(fault.DidYouMean(name, known)+" There are: "+strings.Join(known, ", ")+"."))
+				Advise("%s", fault.DidYouMean(name, known))
 		}
 		if values[name], err = p.Check(value); err != nil {
 			return err

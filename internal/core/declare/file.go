@@ -6,6 +6,7 @@ import (
 
 	"trammel.example/trammel/internal/core/canon"
 	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/page"
 )
 
 // File is a file of the project that is rendered from a template.
@@ -33,15 +34,7 @@ func (s Secret) name() string { return s.Name }
 func (s Secret) Meaning() canon.Map { return canon.Map{"from": s.From} }
 
 func (r *reader) files(d *Declaration) {
-	group := r.Table(r.Root, "file")
-	if group == nil {
-		return
-	}
-	for _, e := range group.Entries {
-		t := r.Table(group, e.Name)
-		if t == nil {
-			continue
-		}
+	r.tables("file", func(e *page.Entry, t *page.Table) {
 		f := File{Path: e.Name, Template: r.Text(t, "template"), Place: r.Place(e.Key)}
 		if !filepath.IsLocal(f.Path) || f.Path == "." || filepath.Clean(f.Path) != f.Path || strings.HasPrefix(f.Path, ".trammel") || strings.HasPrefix(f.Path, ".git/") {
 			r.Fault(e.Key, "Write a path below the project's folder.", "%q cannot be a file that is rendered", f.Path)
@@ -49,21 +42,12 @@ func (r *reader) files(d *Declaration) {
 		if v := t.Get("template"); v == nil || !filepath.IsLocal(f.Template) {
 			r.Fault(t.Span, `Write, for example: template = "templates/board.json.tmpl"`, "the file %q has no template in the project", f.Path)
 		}
-		r.Close(t)
 		d.Files = append(d.Files, f)
-	}
+	})
 }
 
 func (r *reader) secrets(d *Declaration) {
-	group := r.Table(r.Root, "secret")
-	if group == nil {
-		return
-	}
-	for _, e := range group.Entries {
-		t := r.Table(group, e.Name)
-		if t == nil {
-			continue
-		}
+	r.tables("secret", func(e *page.Entry, t *page.Table) {
 		s := Secret{Name: e.Name, From: r.Text(t, "from"), Place: r.Place(e.Key)}
 		if !whole(variableName, e.Name) {
 			r.Fault(e.Key, "", "%q cannot name a secret", e.Name)
@@ -76,8 +60,21 @@ func (r *reader) secrets(d *Declaration) {
 			}
 			r.Fault(span, `Write "file:.secrets/weir-token", "env:WEIR_TOKEN" or "command:…".`, "secret %q does not say where it comes from", e.Name)
 		}
-		r.Close(t)
 		d.Secrets = append(d.Secrets, s)
+	})
+}
+
+// tables calls read for every table below a key, whatever its name.
+func (r *reader) tables(key string, read func(e *page.Entry, t *page.Table)) {
+	group := r.Table(r.Root, key)
+	if group == nil {
+		return
+	}
+	for _, e := range group.Entries {
+		if t := r.Table(group, e.Name); t != nil {
+			read(e, t)
+			r.Close(t)
+		}
 	}
 }
 

@@ -16,6 +16,7 @@ import (
 	"trammel.example/trammel/internal/core/fault"
 	"trammel.example/trammel/internal/core/fetch"
 	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/place"
 	"trammel.example/trammel/internal/core/project"
 	"trammel.example/trammel/internal/core/root"
 	"trammel.example/trammel/internal/core/seal"
@@ -119,7 +120,7 @@ func gone(name string, p lock.PartOn, cause error) error {
 }
 
 // copyProgram puts this program where the launcher of roots finds it.
-func copyProgram(places interface{ Program() (string, error) }) error {
+func copyProgram(places place.Places) error {
 	to, err := places.Program()
 	if err != nil {
 		return err

@@ -142,18 +142,15 @@ func rootChanges(old, new *Lock) []string {
 			n    int
 		}{{"+", came}, {"-", went}} {
 			if count.n > 0 {
-				out = append(out, fmt.Sprintf("%s root %s: %d %s", count.sign, source, count.n, plural(count.n, "package")))
+				word := "packages"
+				if count.n == 1 {
+					word = "package"
+				}
+				out = append(out, fmt.Sprintf("%s root %s: %d %s", count.sign, source, count.n, word))
 			}
 		}
 	}
 	return out
-}
-
-func plural(n int, word string) string {
-	if n == 1 {
-		return word
-	}
-	return word + "s"
 }
 
 // versionsOf are the versions of a root's packages on all platforms together.

@@ -163,18 +163,21 @@ func (in Inputs) source(f declare.File) string {
 func (in Inputs) content(f declare.File, names map[string]any) ([]byte, error) {
 	raw, err := os.ReadFile(filepath.Join(in.Declaration.Dir, f.Template))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fault.New(fault.Use, "%s: the template %s of %s is not there", f.Place, f.Template, f.Path)
+		return nil, fault.New(fault.Use, "%s: the template %s of %s is not there", f.Place, f.Template, f.Path).
+			Advise("Write it, or take [file.%q] out of the declaration.", f.Path)
 	}
 	if err != nil {
 		return nil, err
 	}
 	t, err := template.New(f.Template).Option("missingkey=error").Parse(string(raw))
 	if err != nil {
-		return nil, fault.New(fault.Use, "the template does not parse: %s", strings.TrimPrefix(err.Error(), "template: "))
+		return nil, fault.New(fault.Use, "the template does not parse: %s", strings.TrimPrefix(err.Error(), "template: ")).
+			Advise("Templates are Go's text/template.")
 	}
 	var b bytes.Buffer
 	if err := t.Execute(&b, names); err != nil {
-		return nil, fault.New(fault.Use, "%s cannot be rendered: %s", f.Path, strings.TrimPrefix(err.Error(), "template: "))
+		return nil, fault.New(fault.Use, "%s cannot be rendered: %s", f.Path, strings.TrimPrefix(err.Error(), "template: ")).
+			Advise("A template knows .param, .service, .secret, .project and .bay; a name with a dash is had by: index .param \"spring-run\"")
 	}
 	return []byte(in.Reveal(b.String())), nil
 }

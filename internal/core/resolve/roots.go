@@ -11,6 +11,7 @@ import (
 	"trammel.example/trammel/internal/core/declare"
 	"trammel.example/trammel/internal/core/fault"
 	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/platform"
 	"trammel.example/trammel/internal/core/source"
 )
 
@@ -63,12 +64,11 @@ func (r *resolver) roots(ctx context.Context, l *lock.Lock) error {
 			if !ok {
 				return fault.New(fault.Use, "the source %q has no roots", name)
 			}
-			kept, err := r.stays(ctx, archive, l, old, name, on)
+			kept, err := r.stays(ctx, archive, l, old, name, p)
 			if err != nil {
 				return err
 			}
-			platform := p
-			root, err := archive.Root(ctx, wants, platform, kept)
+			root, err := archive.Root(ctx, wants, p, kept)
 			if err != nil {
 				return err
 			}
@@ -152,13 +152,13 @@ func (r *resolver) renews(source string) bool {
 
 // stays are the locked packages of a root that must not move: all but those that
 // a renewed tool needs.
-func (r *resolver) stays(ctx context.Context, archive source.Rooter, l *lock.Lock, old lock.Root, name, on string) ([]lock.Package, error) {
+func (r *resolver) stays(ctx context.Context, archive source.Rooter, l *lock.Lock, old lock.Root, name string, p platform.Platform) ([]lock.Package, error) {
 	var renewed []debian.Wish
 	for tool, item := range l.Items {
 		if item.Source != name || !r.o.Renew(tool) {
 			continue
 		}
-		for _, part := range item.Platforms[on] {
+		for _, part := range item.Platforms[p.String()] {
 			renewed = append(renewed, debian.Wish{Name: part.Path, Version: part.Version})
 			for _, w := range part.Wants {
 				if w != part.Path {
@@ -175,17 +175,12 @@ func (r *resolver) stays(ctx context.Context, archive source.Rooter, l *lock.Loc
 		return kept, nil
 	}
 	moving := map[string]bool{}
-	for _, p := range r.d.Platforms {
-		if p.String() != on {
-			continue
-		}
-		fresh, err := archive.Root(ctx, renewed, p, nil)
-		if err != nil {
-			return nil, err
-		}
-		for _, q := range fresh.List() {
-			moving[q.Name] = true
-		}
+	fresh, err := archive.Root(ctx, renewed, p, nil)
+	if err != nil {
+		return nil, err
+	}
+	for _, q := range fresh.List() {
+		moving[q.Name] = true
 	}
 	return slices.DeleteFunc(kept, func(p lock.Package) bool { return moving[p.Name] }), nil
 }

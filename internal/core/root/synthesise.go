@@ -13,6 +13,7 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"trammel.example/trammel/internal/core/tree"
+	"trammel.example/trammel/internal/core/unpack"
 )
 
 // etc are the files that installing a system writes. Empty ones are places where a
@@ -191,15 +192,7 @@ func literal(w *syntax.Word) string {
 }
 
 func alternativeOf(words []string) (a alternative, ok bool) {
-	place := func(name string) string {
-		name = strings.TrimPrefix(path.Clean(name), "/")
-		for _, top := range []string{"bin/", "sbin/", "lib/"} {
-			if strings.HasPrefix(name, top) {
-				return "usr/" + name
-			}
-		}
-		return name
-	}
+	place := func(name string) string { return unpack.Merge(strings.TrimPrefix(path.Clean(name), "/")) }
 	for i := 0; i < len(words); i++ {
 		switch words[i] {
 		case "--install":

@@ -43,7 +43,7 @@ type order struct {
 	Terminal bool `json:"terminal"` // the command is to be in the terminal's foreground
 }
 
-// Refused is the kernel's no to namespaces.
+// refusedBy is the kernel's no to namespaces, with what to do about it.
 func refusedBy(reason error) error {
 	return fault.New(fault.Failed, "sealed isolation needs user namespaces, and this machine gives none: %v", reason).
 		Advise("Whoever administers it can allow them:\n" +

@@ -112,23 +112,12 @@ func (w *writer) debMember(body io.Reader, base, suffix string) error {
 		return damaged(err)
 	}
 	buffered := bufio.NewReaderSize(unpacked, 1<<20)
-	t := tar.NewReader(buffered)
-	for {
-		h, err := t.Next()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return damaged(err)
-		}
-		if base == "control" {
-			err = w.controlEntry(t, h)
-		} else {
-			err = w.dataEntry(t, h)
-		}
-		if err != nil {
-			return err
-		}
+	entry := w.dataEntry
+	if base == "control" {
+		entry = w.controlEntry
+	}
+	if err := eachEntry(tar.NewReader(buffered), entry); err != nil {
+		return err
 	}
 	if _, err := io.Copy(io.Discard, io.LimitReader(buffered, freeBytes)); err != nil {
 		return damaged(err)
@@ -159,8 +148,8 @@ var docFolders = []string{
 // merged are the top-level folders that lie below usr.
 var merged = []string{"bin", "sbin", "lib", "lib64", "lib32", "libx32"}
 
-// merge gives a path of a package its place with a merged /usr.
-func merge(name string) string {
+// Merge gives a path of a package its place with a merged /usr.
+func Merge(name string) string {
 	first, _, _ := strings.Cut(name, "/")
 	if slices.Contains(merged, first) {
 		return "usr/" + name
@@ -179,7 +168,7 @@ func (w *writer) dataEntry(t *tar.Reader, h *tar.Header) error {
 	if name == "." || raw == "" {
 		return nil
 	}
-	place := merge(name)
+	place := Merge(name)
 	if place == ControlFolder || strings.HasPrefix(place, ControlFolder+"/") {
 		return &Refused{h.Name, "has the name of the control files"}
 	}
@@ -207,7 +196,7 @@ func (w *writer) dataEntry(t *tar.Reader, h *tar.Header) error {
 		}
 		return w.symlink(place, target)
 	case tar.TypeLink:
-		h.Linkname = merge(path.Clean(strings.TrimPrefix(strings.TrimPrefix(h.Linkname, "."), "/")))
+		h.Linkname = Merge(path.Clean(strings.TrimPrefix(strings.TrimPrefix(h.Linkname, "."), "/")))
 	}
 	return w.tarEntry(t, h)
 }
@@ -222,7 +211,7 @@ func rootLink(name, place, target string) (string, error) {
 	if !path.IsAbs(target) {
 		to = path.Join("/", path.Dir(name), target) // ".." of the root is the root
 	}
-	to = merge(strings.TrimPrefix(path.Clean(to), "/"))
+	to = Merge(strings.TrimPrefix(path.Clean(to), "/"))
 	if to == "" {
 		to = "."
 	}

@@ -26,24 +26,30 @@ func (w *writer) tarGz(archivePath string) error {
 		return fmt.Errorf("the archive is not gzip: %w", err)
 	}
 	defer unzipped.Close()
-	t := tar.NewReader(unzipped)
-	for {
-		h, err := t.Next()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return damaged(err)
-		}
-		if err := w.tarEntry(t, h); err != nil {
-			return err
-		}
+	if err := eachEntry(tar.NewReader(unzipped), w.tarEntry); err != nil {
+		return err
 	}
 	// What is behind the end mark must unzip too: there is the checksum.
 	if _, err := io.Copy(io.Discard, io.LimitReader(unzipped, freeBytes)); err != nil {
 		return damaged(err)
 	}
 	return nil
+}
+
+// eachEntry calls do with every entry of a tar archive.
+func eachEntry(t *tar.Reader, do func(*tar.Reader, *tar.Header) error) error {
+	for {
+		h, err := t.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return damaged(err)
+		}
+		if err := do(t, h); err != nil {
+			return err
+		}
+	}
 }
 
 func damaged(err error) error {
