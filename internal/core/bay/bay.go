@@ -96,6 +96,19 @@ func (b Bay) SavePorts(ports Ports) error {
 	return disk.Write(b.PortsFile(), raw, 0o644)
 }
 
+// PortName is a port's key as people say it: "port http of lane, copy 2".
+func PortName(key string) string {
+	who, port, _ := strings.Cut(key, "/")
+	i := strings.LastIndexByte(who, '.')
+	if i < 0 {
+		return key
+	}
+	if who[i+1:] == "1" {
+		return "port " + port + " of " + who[:i]
+	}
+	return "port " + port + " of " + who[:i] + ", copy " + who[i+1:]
+}
+
 // AssignPorts gives every declared port a number that stays: the recorded one,
 // else the wanted one when it is free, else one derived from project, bay,
 // service and port.

@@ -139,3 +139,11 @@ func TestBayNames(t *testing.T) {
 		}
 	}
 }
+
+func TestPortsHaveNamesForPeople(t *testing.T) {
+	for key, want := range map[string]string{PortKey("lane", 1, "http"): "port http of lane", PortKey("ledger-desk", 3, "admin"): "port admin of ledger-desk, copy 3", "odd": "odd"} {
+		if got := PortName(key); got != want {
+			t.Errorf("%s is called %q", key, got)
+		}
+	}
+}

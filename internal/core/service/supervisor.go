@@ -250,7 +250,7 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 			return nil, fmt.Errorf("port %d for %s: %w", number, key, err)
 		}
 		if c.Number != number {
-			answer.Moved = append(answer.Moved, fmt.Sprintf("port %d is taken by another program; %s has %d instead", number, key, c.Number))
+			answer.Moved = append(answer.Moved, fmt.Sprintf("port %d is taken by another program; %s has %d instead", number, bay.PortName(key), c.Number))
 		}
 		s.claims[key], ports[key], answer.Ports[key] = c, c.Number, c.Number
 	}
