@@ -21,6 +21,8 @@ import (
 	"trammel.example/trammel/internal/core/event"
 	"trammel.example/trammel/internal/core/fault"
 	"trammel.example/trammel/internal/core/fetch"
+	"trammel.example/trammel/internal/core/locator"
+	"trammel.example/trammel/internal/core/place"
 	"trammel.example/trammel/internal/core/project"
 	"trammel.example/trammel/internal/core/source"
 )
@@ -112,6 +114,7 @@ func newApp() *cli.Command {
 		Version:               Version,
 		EnableShellCompletion: true,
 		HideHelpCommand:       false,
+		Before:                namedBay,
 		OnUsageError:          wrong,
 		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
@@ -136,7 +139,7 @@ func newApp() *cli.Command {
 			draftCommand(), findCommand(), setCommand(), unsetCommand(),
 			lockCommand(), newerCommand(), approveCommand(), fitCommand(), showCommand(),
 			shellCommand(), runCommand(), doCommand(),
-			startCommand(), stopCommand(), logsCommand(),
+			startCommand(), stopCommand(), logsCommand(), baysCommand(), clearCommand(),
 			verifyCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(),
 		},
 	}
@@ -173,9 +176,21 @@ func offlineFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "offline", Usage: "send nothing over the network"}
 }
 
-// open reads the declaration that the flags name.
-func open(c *cli.Command) (*project.Project, error) {
-	return project.Open(c.String("dir"), c.String("bay"))
+// open reads the declaration that the flags name. What it includes by locators is
+// fetched where it is not here yet.
+func open(ctx context.Context, c *cli.Command) (*project.Project, error) {
+	return openWith(ctx, c, project.Locate{})
+}
+
+func openWith(ctx context.Context, c *cli.Command, o project.Locate) (*project.Project, error) {
+	o.Get = func(l locator.Locator, pin string) (dir, is string, err error) {
+		places, err := place.FromEnvironment()
+		if err != nil {
+			return "", "", err
+		}
+		return fetchLocator(ctx, c, places, l, pin)
+	}
+	return project.OpenWith(c.String("dir"), c.String("bay"), o)
 }
 
 // machine is where the settings of this machine are read from.
@@ -184,7 +199,11 @@ func machine(p *project.Project) *source.Machine {
 }
 
 func client(p *project.Project, offline bool) *fetch.Client {
-	return fetch.New(fetch.Options{Indexes: p.Places.Indexes(), Offline: offline})
+	return clientIn(p.Places, offline)
+}
+
+func clientIn(places place.Places, offline bool) *fetch.Client {
+	return fetch.New(fetch.Options{Indexes: places.Indexes(), Offline: offline})
 }
 
 // withProgress calls f with a context whose events are shown.
@@ -217,7 +236,7 @@ func names[T any](list []T, name func(T) string) string {
 // complete prints the names of declared things for the shell's completion.
 func complete(pick func(*declare.Declaration) []string) cli.ShellCompleteFunc {
 	return func(_ context.Context, c *cli.Command) {
-		if p, err := open(c); err == nil {
+		if p, err := project.Open(c.String("dir"), c.String("bay")); err == nil {
 			if last := os.Args[max(0, len(os.Args)-2):]; slices.Contains(last, "--param") {
 				fmt.Fprintln(c.Root().Writer, strings.Join(paramChoices(p.Declaration), "\n"))
 				return

@@ -37,7 +37,7 @@ func approveFlag() cli.Flag {
 }
 
 func approveAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(c)
+	p, err := open(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -29,8 +29,8 @@ import (
 
 // openOrNone is open, or outside of any project a bare one: what is only looked up
 // needs no declaration.
-func openOrNone(c *cli.Command) (*project.Project, error) {
-	p, err := open(c)
+func openOrNone(ctx context.Context, c *cli.Command) (*project.Project, error) {
+	p, err := open(ctx, c)
 	if err == nil {
 		return p, nil
 	}
@@ -69,7 +69,7 @@ func findCommand() *cli.Command {
 const shownVersions = 20
 
 func findAction(ctx context.Context, c *cli.Command) error {
-	p, err := openOrNone(c)
+	p, err := openOrNone(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -301,7 +301,7 @@ func unsetCommand() *cli.Command {
 
 // edited is the file that set and unset are about: the declaration, the person's
 // additions to it, or their default. The last two are made when they are not there.
-func edited(c *cli.Command) (p *project.Project, file string, err error) {
+func edited(ctx context.Context, c *cli.Command) (p *project.Project, file string, err error) {
 	switch {
 	case c.Bool("local") && c.Bool("default"):
 		return nil, "", fault.New(fault.Use, "--local and --default are two places; name one")
@@ -320,7 +320,7 @@ func edited(c *cli.Command) (p *project.Project, file string, err error) {
 		p, err = project.Open(filepath.Dir(file), c.String("bay"))
 		return p, file, err
 	}
-	p, err = open(c)
+	p, err = openWith(ctx, c, project.Locate{Pin: true})
 	if err != nil {
 		return nil, "", err
 	}
@@ -333,7 +333,7 @@ func edited(c *cli.Command) (p *project.Project, file string, err error) {
 // edit changes the text of a declaration and resolves the outcome before it writes
 // anything: what does not exist is never written.
 func edit(ctx context.Context, c *cli.Command, change func(file string, source []byte) ([]byte, error)) error {
-	p, file, err := edited(c)
+	p, file, err := edited(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -387,7 +387,7 @@ type renewalOut struct {
 }
 
 func newerAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(c)
+	p, err := open(ctx, c)
 	if err != nil {
 		return err
 	}

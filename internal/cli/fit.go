@@ -40,7 +40,7 @@ func fitCommand() *cli.Command {
 }
 
 func fitAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(c)
+	p, err := open(ctx, c)
 	if err == nil {
 		p, err = chooseParams(c, p)
 	}
@@ -84,14 +84,35 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 	if err := consent(ctx, c, s, p, l); err != nil {
 		return err
 	}
-	var result *fit.Result
-	var ran []string
-	var learnt bool
-	var removed []string
-	var rendered []string
+	done, err := fitAll(ctx, c, p, l, fitOrder{tools, steps, again, c.Bool("exact")})
+	if err != nil {
+		return err
+	}
+	fitReport(s, p, l, done.result, done.rendered, done.removed, done.ran)
+	if done.learnt {
+		s.Say("What steps and add-ons left behind is in %s now; commit it.", lock.FileName)
+	}
+	return nil
+}
+
+// fitOrder says what to fit; nothing named is all.
+type fitOrder struct {
+	tools, steps, again []string
+	exact               bool
+}
+
+// fitDone is what was done.
+type fitDone struct {
+	result                 *fit.Result
+	rendered, removed, ran []string
+	learnt                 bool
+}
+
+// fitAll makes this machine match a lock: tools, files, add-ons, steps, and the plan.
+func fitAll(ctx context.Context, c *cli.Command, p *project.Project, l *lock.Lock, o fitOrder) (done fitDone, err error) {
 	var addons []setup.AddonResult
-	err = withProgress(ctx, s, func(ctx context.Context) error {
-		result, err = fit.Tools(ctx, p, l, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline")), Check: tools})
+	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
+		done.result, err = fit.Tools(ctx, p, l, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline")), Check: o.tools})
 		if err != nil {
 			return err
 		}
@@ -105,15 +126,16 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 		for _, text := range up.SecretRemarks(ctx) {
 			event.Say(ctx, text)
 		}
-		if rendered, err = up.Render(ctx); err != nil {
+		if done.rendered, err = up.Render(ctx); err != nil {
 			return err
 		}
-		if len(steps) == 0 {
-			if addons, err = up.Addons(ctx, c.Bool("exact")); err != nil {
+		if len(o.steps) == 0 {
+			if addons, err = up.Addons(ctx, o.exact); err != nil {
 				return err
 			}
 		}
-		ran, err = up.RunSteps(ctx, setup.Choice{Only: steps, None: len(steps) == 0 && len(tools) > 0 && len(again) == 0, Again: again})
+		none := len(o.steps) == 0 && len(o.tools) > 0 && len(o.again) == 0
+		done.ran, err = up.RunSteps(ctx, setup.Choice{Only: o.steps, None: none, Again: o.again})
 		if err != nil {
 			return err
 		}
@@ -121,28 +143,24 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 		for _, a := range addons {
 			pictures[a.Name] = a.Picture
 		}
-		learnt, err = up.Learn(ctx, pictures)
+		done.learnt, err = up.Learn(ctx, pictures)
 		return err
 	})
 	if err != nil {
-		return err
+		return done, err
 	}
 	if _, err := project.PlanFor(ctx, p.Declaration.Dir, p.Bay.Name); err != nil {
-		return err
+		return done, err
 	}
 	for _, a := range addons {
 		for _, item := range a.Added {
-			result.Added = append(result.Added, a.Name+" "+item)
+			done.result.Added = append(done.result.Added, a.Name+" "+item)
 		}
 		for _, item := range a.Removed {
-			removed = append(removed, a.Name+" "+item)
+			done.removed = append(done.removed, a.Name+" "+item)
 		}
 	}
-	fitReport(s, p, l, result, rendered, removed, ran)
-	if learnt {
-		s.Say("What steps and add-ons left behind is in %s now; commit it.", lock.FileName)
-	}
-	return nil
+	return done, nil
 }
 
 // fitReport says what was done and what was left alone, and what to do next.

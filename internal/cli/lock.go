@@ -47,7 +47,8 @@ type lockResult struct {
 }
 
 func lockAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(c)
+	renewAll := c.Bool("renew") && c.Args().Len() == 0
+	p, err := openWith(ctx, c, project.Locate{Pin: !c.Bool("check"), New: renewAll})
 	if err != nil {
 		return err
 	}

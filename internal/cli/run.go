@@ -41,8 +41,8 @@ func runCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "run",
 		Usage:       "run one command in the environment; its exit code passes through",
-		ArgsUsage:   "-- COMMAND [ARGUMENT…]",
-		Description: example("trammel run -- go test ./..."),
+		ArgsUsage:   "[LOCATOR] -- COMMAND [ARGUMENT…]",
+		Description: example("trammel run -- go test ./...", "trammel run ../heronweir-archive -- go version"),
 		Flags: []cli.Flag{
 			isolationFlag(), trialFlag(), approveFlag(),
 			&cli.BoolFlag{Name: "gaps", Usage: "run it in clean isolation and list every command that it takes from the host"},
@@ -85,6 +85,13 @@ func planFor(ctx context.Context, c *cli.Command) (*project.Plan, error) {
 
 func runAction(ctx context.Context, c *cli.Command) error {
 	args := c.Args().Slice()
+	// The parser takes -- away: what stood before it shows in the count.
+	if dashes := slices.Index(os.Args, "--"); dashes > 0 && len(os.Args)-dashes-1 == len(args)-1 {
+		if err := locate(ctx, c, args[0]); err != nil {
+			return err
+		}
+		args = args[1:]
+	}
 	if len(args) > 0 && args[0] == "--" {
 		args = args[1:]
 	}
@@ -110,7 +117,7 @@ func runAction(ctx context.Context, c *cli.Command) error {
 
 // approvedPlan asks for consent and compiles the plan that it allows.
 func approvedPlan(ctx context.Context, c *cli.Command) (*project.Plan, error) {
-	p, err := open(c)
+	p, err := open(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -127,7 +134,7 @@ func approvedPlan(ctx context.Context, c *cli.Command) (*project.Plan, error) {
 // trialPlan resolves the declaration with other asks and fits the outcome, all
 // beside the checkout: its declaration, lock and plan stay as they are.
 func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*project.Plan, error) {
-	p, err := openOrNone(c)
+	p, err := openOrNone(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -292,7 +299,7 @@ func doCommand() *cli.Command {
 func doAction(ctx context.Context, c *cli.Command) error {
 	args := c.Args().Slice()
 	if len(args) == 0 {
-		return doList(c)
+		return doList(ctx, c)
 	}
 	plan, err := planFor(ctx, c)
 	if err != nil {
@@ -366,8 +373,8 @@ func bringFor(ctx context.Context, c *cli.Command, p *project.Project, l *lock.L
 	return nil
 }
 
-func doList(c *cli.Command) error {
-	p, err := open(c)
+func doList(ctx context.Context, c *cli.Command) error {
+	p, err := open(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -29,8 +29,8 @@ func startCommand() *cli.Command {
 	return &cli.Command{
 		Name:          "start",
 		Usage:         "start services and all they need, in order, until they are ready",
-		ArgsUsage:     "[SERVICE…]",
-		Description:   example("trammel start", "trammel start board"),
+		ArgsUsage:     "[SERVICE…|LOCATOR]",
+		Description:   example("trammel start", "trammel start board", "trammel start git+https://git.example/heronweir.git#main"),
 		Flags:         append(paramFlags(), approveFlag(), jsonFlag()),
 		ShellComplete: complete(serviceNames),
 		Action:        startAction,
@@ -38,7 +38,14 @@ func startCommand() *cli.Command {
 }
 
 func startAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(c)
+	names := c.Args().Slice()
+	if len(names) > 0 && isLocator(names[0]) {
+		if err := locate(ctx, c, names[0]); err != nil {
+			return err
+		}
+		names = names[1:]
+	}
+	p, err := open(ctx, c)
 	if err == nil {
 		p, err = chooseParams(c, p)
 	}
@@ -63,7 +70,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	}
 	var statuses []service.Status
 	err = withProgress(ctx, s, func(ctx context.Context) error {
-		statuses, err = up.Start(ctx, c.Args().Slice())
+		statuses, err = up.Start(ctx, names)
 		return err
 	})
 	if c.Bool("json") {
@@ -92,7 +99,7 @@ func stopCommand() *cli.Command {
 }
 
 func stopAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(c)
+	p, err := open(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -235,7 +242,7 @@ func logsCommand() *cli.Command {
 }
 
 func logsAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(c)
+	p, err := open(ctx, c)
 	if err != nil {
 		return err
 	}

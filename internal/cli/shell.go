@@ -23,7 +23,8 @@ func shellCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "shell",
 		Usage:       "open your own shell in the environment",
-		Description: example("trammel shell"),
+		ArgsUsage:   "[LOCATOR]",
+		Description: example("trammel shell", "trammel shell ../heronweir", "trammel shell git+https://git.example/heronweir.git#v1.2"),
 		Flags: []cli.Flag{
 			isolationFlag(), trialFlag(), approveFlag(),
 			&cli.StringFlag{Name: "login", Usage: "open the shell at `PATH` instead of your own"},
@@ -33,6 +34,14 @@ func shellCommand() *cli.Command {
 }
 
 func shellAction(ctx context.Context, c *cli.Command) error {
+	if c.Args().Len() > 1 {
+		return fault.New(fault.Use, "a shell takes one locator, not %d arguments", c.Args().Len()).Advise("To run a command: trammel run -- COMMAND")
+	}
+	if text := c.Args().First(); text != "" {
+		if err := locate(ctx, c, text); err != nil {
+			return err
+		}
+	}
 	plan, err := planFor(ctx, c)
 	if err != nil {
 		return err
@@ -67,7 +76,7 @@ func beforeShell(ctx context.Context, c *cli.Command, plan *project.Plan) error 
 	if len(c.StringSlice("trial")) > 0 {
 		return nil
 	}
-	p, err := open(c)
+	p, err := open(ctx, c)
 	if err != nil || len(p.Declaration.Steps) == 0 {
 		return err
 	}

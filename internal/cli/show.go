@@ -82,7 +82,7 @@ type showOut struct {
 }
 
 func showAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(c)
+	p, err := open(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -31,7 +31,7 @@ func verifyCommand() *cli.Command {
 const shownDetails = 10
 
 func verifyAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(c)
+	p, err := open(ctx, c)
 	if err != nil {
 		return err
 	}

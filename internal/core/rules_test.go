@@ -16,7 +16,7 @@ import (
 // order is the core from the bottom up: a package imports only those before it.
 var order = strings.Fields(`
 	event fault disk place canon mask version platform page ref fetch declare card lock
-	debian source resolve tree unpack store seal root frame bay environ proctree script approval project fit
+	debian source resolve tree unpack locator store seal root frame bay environ proctree script approval project fit
 	step service render setup proof sweep draft`)
 
 const (

@@ -3,6 +3,7 @@ package declare
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -17,64 +18,108 @@ import (
 // Included is a declaration that another one includes.
 type Included struct {
 	File   string // absolute
-	Name   string // as messages and the lock have it: relative to the project
+	Name   string // as messages and the lock have it: relative to the project, or a locator
 	Digest string // of its content
+	Pin    string // of a locator: what it named when the lock was made
+}
+
+// Get finds what a locator names: the folder of its files, the path of the named one
+// below it, and the pin.
+type Get func(locator string) (dir, path, pin string, err error)
+
+// origin is the folder that included files are looked up in: the project's own, or
+// that of a locator.
+type origin struct {
+	dir  string // absolute
+	name string // what comes before a path in messages: "" or "git+URL#REV:"
+	pin  string
 }
 
 // include reads what a declaration includes before what it says itself. All of it
 // goes into one Declaration: single values of the including file stand before those
 // of included ones, lists are united, and a name may be declared in one file only.
-func (r *reader) include(d *Declaration, from string, path []string) {
+// path are the names of the files that led here.
+func (r *reader) include(d *Declaration, at origin, from string, path []string) {
 	v := r.Root.Get("include")
 	if v == nil {
 		return
 	}
 	for i, name := range r.Texts(r.Root, "include") {
 		span := v.Items[i].Span
-		file := filepath.Join(filepath.Dir(from), filepath.FromSlash(name))
-		shown, err := filepath.Rel(d.Dir, file)
-		if err != nil || filepath.IsAbs(name) {
-			r.Fault(span, "Write a path relative to this file.", "%q cannot be included", name)
+		x, in, err := r.find(at, from, name)
+		if err != nil {
+			var known *fault.Error
+			if errors.As(err, &known) {
+				r.Fault(span, known.Do, "%q cannot be included: %s", name, known.What)
+			} else {
+				r.Fault(span, "", "%q cannot be included: %v", name, err)
+			}
 			continue
 		}
-		shown = filepath.ToSlash(shown)
-		if slices.Contains(path, file) {
-			r.Fault(span, "", "the files include each other: %s", strings.Join(append(relatives(d.Dir, path), shown), " → "))
+		if slices.Contains(path, x.Name) {
+			r.Fault(span, "", "the files include each other: %s", strings.Join(append(slices.Clone(path), x.Name), " → "))
 			continue
 		}
-		if slices.ContainsFunc(d.Includes, func(x Included) bool { return x.File == file }) {
+		if slices.ContainsFunc(d.Includes, func(y Included) bool { return y.Name == x.Name }) {
 			continue // two files may share a third
 		}
-		source, err := os.ReadFile(file)
+		source, err := os.ReadFile(x.File)
 		if err != nil {
 			r.Fault(span, "", "%q cannot be included: %v", name, err)
 			continue
 		}
 		sum := sha256.Sum256(source)
-		d.Includes = append(d.Includes, Included{file, shown, "sha256:" + hex.EncodeToString(sum[:])})
-		sub := &reader{Page: page.Parse(shown, source)}
+		x.Digest = "sha256:" + hex.EncodeToString(sum[:])
+		d.Includes = append(d.Includes, x)
+		sub := &reader{Page: page.Parse(x.Name, source), get: r.get}
 		if len(sub.Findings) == 0 {
-			sub.included(d, file, append(path, file))
+			sub.included(d, in, x.File, append(slices.Clone(path), x.Name))
 		}
 		r.parts = append(append(r.parts, sub), sub.parts...)
 	}
 }
 
-func relatives(dir string, files []string) []string {
-	var out []string
-	for _, f := range files {
-		rel, err := filepath.Rel(dir, f)
-		if err != nil {
-			rel = f
+// find finds a file to include: a path relative to the file that includes it, which
+// stays in what a locator names, or a locator.
+func (r *reader) find(at origin, from, name string) (Included, origin, error) {
+	if locatorLike(name) {
+		if r.get == nil {
+			return Included{}, at, errors.New("locators are not read here")
 		}
-		out = append(out, filepath.ToSlash(rel))
+		dir, path, pin, err := r.get(name)
+		if err != nil {
+			return Included{}, at, err
+		}
+		before, _, _ := strings.Cut(name, "#")
+		if _, fragment, ok := strings.Cut(name, "#"); ok {
+			rev, _, _ := strings.Cut(fragment, ":")
+			before += "#" + rev
+		} else {
+			before += "#"
+		}
+		if path == "" {
+			return Included{}, at, fault.New(fault.Use, "it names no file").Advise("Write the path of a file behind it: git+URL#REV:ops/base.toml")
+		}
+		in := origin{dir: dir, name: before + ":", pin: pin}
+		return Included{File: filepath.Join(dir, filepath.FromSlash(path)), Name: in.name + path, Pin: pin}, in, nil
 	}
-	return out
+	file := filepath.Join(filepath.Dir(from), filepath.FromSlash(name))
+	shown, err := filepath.Rel(at.dir, file)
+	if err != nil || filepath.IsAbs(name) || at.pin != "" && !filepath.IsLocal(shown) {
+		return Included{}, at, fault.New(fault.Use, "it is no path from here").Advise("Write a path relative to this file.")
+	}
+	return Included{File: file, Name: at.name + filepath.ToSlash(shown), Pin: at.pin}, at, nil
+}
+
+// locatorLike tells a locator from a path (package locator has all of it).
+func locatorLike(name string) bool {
+	at, _, fragment := strings.Cut(name, "#")
+	return strings.HasPrefix(name, "git+") || strings.Contains(name, "://") || fragment && strings.Contains(at, ".")
 }
 
 // included reads a file that another one includes: no project of its own, and the
 // rest as in any declaration.
-func (r *reader) included(d *Declaration, file string, path []string) {
+func (r *reader) included(d *Declaration, at origin, file string, path []string) {
 	root := r.Root
 	if v := root.Get("format"); v == nil || v.Kind != page.Integer || v.Whole != Format {
 		r.Fault(page.Span{}, "Write as the first line: format = 1", "the file format is not stated")
@@ -89,7 +134,7 @@ func (r *reader) included(d *Declaration, file string, path []string) {
 			d.Isolation, d.statedIsolation = level, true
 		}
 	}
-	r.include(d, file, path)
+	r.include(d, at, file, path)
 	r.sections(d)
 	r.Close(root)
 }

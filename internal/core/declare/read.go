@@ -43,7 +43,9 @@ func Find(dir string) (string, error) {
 
 // Read reads the declaration at path. An error of type fault.Findings holds all
 // that is wrong with it.
-func Read(path string) (*Declaration, error) {
+//
+// get finds the files of locators that it includes; with nil none can be included.
+func Read(path string, get Get) (*Declaration, error) {
 	path, err := filepath.Abs(path)
 	if err != nil {
 		return nil, err
@@ -55,13 +57,26 @@ func Read(path string) (*Declaration, error) {
 	if err != nil {
 		return nil, fault.New(fault.Use, "the declaration cannot be read: %v", err)
 	}
-	return Parse(path, source)
+	return parseWith(path, source, get)
 }
 
 // Parse reads a declaration from memory; path names it in messages and gives the
 // project's folder.
-func Parse(path string, source []byte) (*Declaration, error) {
-	r := reader{Page: page.Parse(filepath.Base(path), source)}
+func Parse(path string, source []byte) (*Declaration, error) { return parseWith(path, source, nil) }
+
+func parseWith(path string, source []byte, get Get) (*Declaration, error) {
+	var unreached error // what could not be fetched says nothing about the declaration
+	found := get
+	if get != nil {
+		found = func(locator string) (dir, path, pin string, err error) {
+			dir, path, pin, err = get(locator)
+			if errors.Is(err, fault.Source) {
+				unreached = err
+			}
+			return dir, path, pin, err
+		}
+	}
+	r := reader{Page: page.Parse(filepath.Base(path), source), get: found}
 	d := &Declaration{File: path, Dir: filepath.Dir(path)}
 	if len(r.Findings) == 0 {
 		r.declaration(d)
@@ -82,6 +97,9 @@ func Parse(path string, source []byte) (*Declaration, error) {
 			r.Findings = append(r.Findings, part.Findings...)
 		}
 	}
+	if unreached != nil {
+		return nil, unreached
+	}
 	if err := r.Err(); err != nil {
 		return nil, err
 	}
@@ -92,6 +110,7 @@ func Parse(path string, source []byte) (*Declaration, error) {
 type reader struct {
 	*page.Page
 	parts []*reader // of the files that are included, at any depth
+	get   Get
 
 	tools []*page.Value // names of toolchains that services run
 	whens []*page.Value // names of params that values depend on
@@ -135,7 +154,7 @@ func (r *reader) declaration(d *Declaration) {
 	d.About = r.Text(root, "about")
 	d.Isolation = Isolation(r.Choice(root, "isolation", string(Clean), string(Open), string(Sealed)))
 	d.statedIsolation = root.Get("isolation") != nil
-	r.include(d, d.File, []string{d.File})
+	r.include(d, origin{dir: d.Dir}, d.File, []string{filepath.Base(d.File)})
 	r.sections(d)
 	r.Close(root)
 }

@@ -270,6 +270,41 @@ func (c *Client) request(ctx context.Context, a Address, header http.Header) (*h
 	return nil, &status
 }
 
+// Copy writes what an address answers to a file, at most limit bytes, with no digest
+// to hold it to.
+func (c *Client) Copy(ctx context.Context, a Address, to *os.File, limit int64) error {
+	if c.offline {
+		return errOffline(a)
+	}
+	release, err := c.slot(ctx, hostOf(a))
+	if err != nil {
+		return err
+	}
+	defer release()
+	err = c.retry(ctx, func() (bool, error) {
+		if err := to.Truncate(0); err != nil {
+			return false, err
+		}
+		if _, err := to.Seek(0, io.SeekStart); err != nil {
+			return false, err
+		}
+		resp, err := c.request(ctx, a, nil)
+		if err != nil {
+			return false, err
+		}
+		defer resp.Body.Close()
+		n, err := io.Copy(to, io.LimitReader(resp.Body, limit+1))
+		if err == nil && n > limit {
+			err = &errLies{fmt.Sprintf("it is larger than %d bytes", limit)}
+		}
+		return n > 0, err
+	})
+	if err != nil && ctx.Err() == nil {
+		err = sourceError(a, err)
+	}
+	return err
+}
+
 // cached is what a document's cache file says beside its bytes.
 type cached struct {
 	ETag     string `json:"etag"`

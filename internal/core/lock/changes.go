@@ -3,6 +3,7 @@ package lock
 import (
 	"fmt"
 	"slices"
+	"strings"
 )
 
 // Changes says in words what a new lock does differently, one change a line,
@@ -45,6 +46,7 @@ func Changes(old, new *Lock) []string {
 			out = append(out, "- platform "+p)
 		}
 	}
+	out = append(out, pinChanges(old.Declaration.Includes, new.Declaration.Includes)...)
 	if b, a := old.Declaration.Isolation, new.Declaration.Isolation; b != "" && b != a {
 		out = append(out, fmt.Sprintf("isolation %s → %s", b, a))
 	}
@@ -86,4 +88,30 @@ func union[V any](a, b map[string]V) []string {
 		all[k] = true
 	}
 	return Sorted(all)
+}
+
+// pinChanges says which included locators have another pin.
+func pinChanges(old, new []string) []string {
+	pins := func(lines []string) map[string]string {
+		out := map[string]string{}
+		for _, line := range lines {
+			if f := strings.Fields(line); len(f) == 3 {
+				out[f[0]] = f[2][:min(12, len(f[2]))]
+			}
+		}
+		return out
+	}
+	before, after := pins(old), pins(new)
+	var out []string
+	for _, name := range union(before, after) {
+		switch b, a := before[name], after[name]; {
+		case b == "":
+			out = append(out, "+ include "+name+" at "+a)
+		case a == "":
+			out = append(out, "- include "+name)
+		case a != b:
+			out = append(out, fmt.Sprintf("include %s %s → %s", name, b, a))
+		}
+	}
+	return out
 }

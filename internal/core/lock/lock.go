@@ -60,7 +60,7 @@ type Declaration struct {
 	Isolation string   `toml:"isolation"`
 	Platforms []string `toml:"platforms"`
 	Host      []string `toml:"host"`
-	Includes  []string `toml:"includes"` // "PATH DIGEST" of each file that is included
+	Includes  []string `toml:"includes"` // "NAME DIGEST" of each file that is included, and the pin of a locator
 }
 
 // Source is where items came from: its kind and where its address was written,

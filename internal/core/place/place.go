@@ -90,3 +90,9 @@ func (p Places) Indexes() string { return filepath.Join(p.Cache, "indexes") }
 
 // Bays is the folder of bays.
 func (p Places) Bays() string { return filepath.Join(p.State, "bays") }
+
+// Locators is the folder of what locators name.
+func (p Places) Locators() string { return filepath.Join(p.Cache, "locators") }
+
+// Checkouts is the folder of what is started from locators.
+func (p Places) Checkouts() string { return filepath.Join(p.State, "checkouts") }

@@ -61,7 +61,10 @@ func fileIsThere(path string) bool {
 }
 
 // Open reads the nearest declaration at or above dir, or the person's default.
-func Open(dir, bayName string) (*Project, error) {
+func Open(dir, bayName string) (*Project, error) { return OpenWith(dir, bayName, Locate{}) }
+
+// OpenWith is Open with more done for the locators that the declaration includes.
+func OpenWith(dir, bayName string, o Locate) (*Project, error) {
 	places, err := place.FromEnvironment()
 	if err != nil {
 		return nil, err
@@ -70,7 +73,7 @@ func Open(dir, bayName string) (*Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err := declare.Read(file)
+	d, err := declare.Read(file, o.getter(places, file))
 	if err != nil {
 		return nil, err
 	}

@@ -105,7 +105,7 @@ func Skeleton(d *declare.Declaration) *lock.Lock {
 		Variables: map[string]string{}, Steps: map[string]string{}, Services: map[string]string{}, Routines: map[string]string{},
 	}
 	for _, x := range d.Includes {
-		l.Declaration.Includes = append(l.Declaration.Includes, x.Name+" "+x.Digest)
+		l.Declaration.Includes = append(l.Declaration.Includes, strings.TrimSpace(x.Name+" "+x.Digest+" "+x.Pin))
 	}
 	for _, p := range d.Platforms {
 		l.Declaration.Platforms = append(l.Declaration.Platforms, p.String())

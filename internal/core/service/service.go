@@ -21,6 +21,7 @@ import (
 const (
 	Starting = "starting"
 	Ready    = "ready"
+	Failing  = "failing" // up, but its probe fails
 	Stopped  = "stopped"
 	Failed   = "failed"
 	Done     = "done" // ended well and is not to be started again

@@ -1,0 +1,223 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/bay"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/place"
+	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/service"
+	"trammel.example/trammel/internal/core/setup"
+)
+
+func baysCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "bays",
+		Usage:       "list the bays of this project, and what runs in them",
+		Description: example("trammel bays", "trammel bays --all"),
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "those of every project on this machine"}, jsonFlag()},
+		Action:      baysAction,
+	}
+}
+
+// bayOut is one bay as `bays --json` prints it.
+type bayOut struct {
+	Name    string            `json:"name"`
+	Project string            `json:"project"`
+	Dir     string            `json:"dir"` // of the declaration
+	Locator string            `json:"locator,omitempty"`
+	Params  map[string]string `json:"params,omitempty"`
+	Running []string          `json:"running"`
+	Bytes   int64             `json:"bytes"`
+}
+
+func baysAction(ctx context.Context, c *cli.Command) error {
+	places, err := place.FromEnvironment()
+	if err != nil {
+		return err
+	}
+	var dirs []string
+	if c.Bool("all") {
+		dirs = project.Projects(places)
+	} else {
+		p, err := open(ctx, c)
+		if err != nil {
+			return err
+		}
+		dirs = []string{p.Declaration.Dir}
+	}
+	list := []bayOut{}
+	for _, dir := range dirs {
+		p, err := project.Open(dir, bay.Main)
+		if err != nil {
+			continue // a project whose declaration is faulty now is listed by itself
+		}
+		own, err := p.Bays()
+		if err != nil {
+			return err
+		}
+		for _, b := range own {
+			out, err := describeBay(ctx, p, b)
+			if err != nil {
+				return err
+			}
+			list = append(list, out)
+		}
+	}
+	s := screen(c)
+	if c.Bool("json") {
+		return s.JSON(struct {
+			Format int      `json:"format"`
+			Bays   []bayOut `json:"bays"`
+		}{1, list})
+	}
+	rows := [][]ui.Cell{}
+	for _, b := range list {
+		state, style := "stopped", ui.Dim
+		if len(b.Running) > 0 {
+			state, style = strings.Join(b.Running, " "), ui.Plain
+		}
+		var more []string
+		for _, name := range lock.Sorted(b.Params) {
+			more = append(more, name+"="+b.Params[name])
+		}
+		if b.Locator != "" {
+			more = append(more, "from "+b.Locator)
+		} else if c.Bool("all") {
+			more = append(more, b.Dir)
+		}
+		row := []ui.Cell{{Text: b.Name, Style: ui.Accent}, {Text: ui.Bytes(b.Bytes), Style: ui.Dim}, {Text: state, Style: style}, {Text: strings.Join(more, " "), Style: ui.Dim}}
+		if c.Bool("all") {
+			row = append([]ui.Cell{{Text: b.Project}}, row...)
+		}
+		rows = append(rows, row)
+	}
+	if len(rows) == 0 {
+		s.Say("There are no bays yet; the first start or fit makes %s.", bay.Main)
+	}
+	s.Table(rows)
+	return nil
+}
+
+func describeBay(ctx context.Context, p *project.Project, b bay.Bay) (bayOut, error) {
+	out := bayOut{Name: b.Name, Project: p.Declaration.Project, Dir: p.Declaration.Dir, Running: []string{}, Bytes: setup.SizeOf(b.Dir)}
+	var err error
+	if out.Params, err = b.Params(p.Declaration.Original()); err != nil {
+		return out, err
+	}
+	if known, ok := project.CheckoutNamed(p.Places, b.Name); ok && known.Dir == p.Declaration.Dir {
+		out.Locator = known.Locator
+	}
+	statuses, err := service.Connect(b).Status(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, st := range statuses {
+		if st.State == service.Ready || st.State == service.Starting || st.State == service.Failing {
+			out.Running = append(out.Running, st.Name)
+		}
+	}
+	return out, nil
+}
+
+func clearCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "clear",
+		Usage:       "stop a bay and remove all that it holds: data, logs, ports, params",
+		ArgsUsage:   "BAY",
+		Description: example("trammel clear trial", "trammel clear --all"),
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "every bay of this project"}},
+		ShellComplete: complete(func(d *declare.Declaration) []string {
+			places, err := place.FromEnvironment()
+			if err != nil {
+				return nil
+			}
+			b, err := bay.Open(places, d.Original(), bay.Main)
+			if err != nil {
+				return nil
+			}
+			list, _ := (&project.Project{Places: places, Declaration: d, Bay: b}).Bays()
+			return bayNames(list)
+		}),
+		Action: clearAction,
+	}
+}
+
+func bayNames(list []bay.Bay) []string {
+	var out []string
+	for _, b := range list {
+		out = append(out, b.Name)
+	}
+	return out
+}
+
+func clearAction(ctx context.Context, c *cli.Command) error {
+	wanted := c.Args().Slice()
+	if (len(wanted) == 0) != c.Bool("all") {
+		return fault.New(fault.Use, "say which bay to clear").Advise("List them with trammel bays; then: trammel clear NAME, or --all")
+	}
+	// A bay of a locator is found from anywhere.
+	if len(wanted) == 1 && !c.Root().IsSet("dir") {
+		if places, err := place.FromEnvironment(); err == nil {
+			if known, ok := project.CheckoutNamed(places, wanted[0]); ok {
+				if err := c.Root().Set("dir", known.Dir); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	p, err := open(ctx, c)
+	if err != nil {
+		return err
+	}
+	bays, err := p.Bays()
+	if err != nil {
+		return err
+	}
+	names := bayNames(bays)
+	if known, ok := project.CheckoutNamed(p.Places, c.Args().First()); ok && !slices.Contains(names, known.Name) {
+		names = append(names, known.Name) // nothing ran in it yet
+	}
+	if c.Bool("all") {
+		wanted = names
+	}
+	s := screen(c)
+	for _, name := range wanted {
+		if !slices.Contains(names, name) {
+			return fault.New(fault.Use, "%s has no bay %q", p.Declaration.Project, name).Advise("%s", fault.DidYouMean(name, names))
+		}
+	}
+	for _, name := range wanted {
+		own, err := project.Open(p.Declaration.Dir, name)
+		if err != nil {
+			return err
+		}
+		gone, err := setup.Clear(ctx, own)
+		if err != nil {
+			return err
+		}
+		s.Print("cleared bay %s of %s", s.Paint(ui.Accent, name), p.Declaration.Project)
+		rows := [][]ui.Cell{}
+		for _, x := range gone {
+			size := ""
+			if x.Bytes > 0 {
+				size = ui.Bytes(x.Bytes)
+			}
+			rows = append(rows, []ui.Cell{{Text: "  " + x.What}, {Text: size, Style: ui.Dim}, {Text: shown(x.Path), Style: ui.Dim}})
+		}
+		s.Table(rows)
+	}
+	if len(wanted) == 0 {
+		s.Say("%s", fmt.Sprintf("%s has no bays.", p.Declaration.Project))
+	}
+	return nil
+}

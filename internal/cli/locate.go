@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/locator"
+	"trammel.example/trammel/internal/core/place"
+	"trammel.example/trammel/internal/core/project"
+)
+
+// isLocator tells a locator from the name of a service or a command: it is a path, an
+// archive or an address.
+func isLocator(text string) bool { return locator.Is(text) || strings.Contains(text, "/") }
+
+// locate turns a command to the environment that a locator names: it gets the files,
+// asks for consent, and makes this machine fit them. From then on --dir and --bay say
+// what the locator said.
+func locate(ctx context.Context, c *cli.Command, text string) error {
+	if c.Root().IsSet("dir") || c.Root().IsSet("bay") {
+		return fault.New(fault.Use, "a locator says itself where to look, so --dir and --bay do not go with it")
+	}
+	places, err := place.FromEnvironment()
+	if err != nil {
+		return err
+	}
+	here, err := os.Getwd()
+	if err != nil {
+		return err
+	}
+	known, err := project.OpenCheckout(places, text, here, func(l locator.Locator) (dir, pin string, err error) {
+		return fetchLocator(ctx, c, places, l, "")
+	})
+	if err != nil {
+		return err
+	}
+	if err := useCheckout(c, known); err != nil {
+		return err
+	}
+	s := screen(c)
+	at := ""
+	if known.Pin != "" {
+		at = " at " + strings.TrimPrefix(known.Pin, "sha256:")[:12]
+	}
+	s.Say("%s%s is bay %s. With it elsewhere: trammel --bay %s …", text, at, known.Name, known.Name)
+	p, err := open(ctx, c)
+	if err == nil {
+		p, err = chooseParams(c, p)
+	}
+	if err != nil {
+		return err
+	}
+	l, err := p.Lock()
+	if err != nil {
+		return err
+	}
+	if err := consent(ctx, c, s, p, l); err != nil {
+		var refused *fault.Error
+		if errors.As(err, &refused) && errors.Is(err, fault.NotApproved) {
+			refused.Do = strings.ReplaceAll(refused.Do, "trammel approve", "trammel --bay "+known.Name+" approve")
+		}
+		return err
+	}
+	_, err = fitAll(ctx, c, p, l, fitOrder{})
+	return err
+}
+
+func useCheckout(c *cli.Command, known project.Checkout) error {
+	if err := c.Root().Set("dir", known.Dir); err != nil {
+		return err
+	}
+	return c.Root().Set("bay", known.Name)
+}
+
+// fetchLocator gets the files of a locator, showing how it goes.
+func fetchLocator(ctx context.Context, c *cli.Command, places place.Places, l locator.Locator, pin string) (dir, is string, err error) {
+	keeper := locator.Keeper{Dir: places.Locators(), Client: clientIn(places, c.Bool("offline"))}
+	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
+		dir, is, err = keeper.Get(ctx, l, pin)
+		return err
+	})
+	return dir, is, err
+}
+
+// namedBay lets --bay NAME alone find what was opened by a locator under that name.
+func namedBay(ctx context.Context, c *cli.Command) (context.Context, error) {
+	if !c.IsSet("bay") || c.IsSet("dir") {
+		return ctx, nil
+	}
+	places, err := place.FromEnvironment()
+	if err != nil {
+		return ctx, nil // whatever comes next says so
+	}
+	if known, ok := project.CheckoutNamed(places, c.String("bay")); ok {
+		return ctx, c.Set("dir", known.Dir)
+	}
+	return ctx, nil
+}
