@@ -805,3 +805,21 @@ func TestShowAndCompletionKnowWhatIsDeclared(t *testing.T) {
 		t.Errorf("completion gives\n%s", out)
 	}
 }
+
+func TestBashCompletesWithNothingInstalled(t *testing.T) {
+	bash, err := exec.LookPath("bash")
+	if err != nil {
+		t.Skip("there is no bash")
+	}
+	h := newHut(t, nil, "format  = 1\nproject = \"heronweir\"\n\n[service.board]\nrun = \"true\"\n\n[service.ledger]\nrun = \"true\"\n")
+	script := `PATH=` + filepath.Dir(program) + `:$PATH; source <(trammel completion bash)
+f=$(complete -p trammel | sed 's/.*-F \([^ ]*\).*/\1/')
+try() { COMP_WORDS=("$@"); COMP_CWORD=$(($#-1)); COMPREPLY=(); $f; echo "${COMPREPLY[@]}"; }
+try trammel start ""; try trammel start bo; try trammel cle; try trammel start --par`
+	c := exec.Command(bash, "--norc", "-c", script)
+	c.Dir, c.Env = h.dir, h.env
+	out, err := c.CombinedOutput()
+	if want := "board ledger\nboard\nclear\n--param --params\n"; string(out) != want {
+		t.Errorf("%q, %v", out, err)
+	}
+}

@@ -115,8 +115,17 @@ func newApp() *cli.Command {
 		EnableShellCompletion: true,
 		HideHelpCommand:       false,
 		Before:                namedBay,
-		OnUsageError:          wrong,
-		ExitErrHandler:        func(context.Context, *cli.Command, error) {},
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden = false
+			bash := c.Command("bash")
+			print := bash.Action
+			bash.Action = func(ctx context.Context, c *cli.Command) error {
+				fmt.Fprint(c.Root().Writer, plainBash)
+				return print(ctx, c)
+			}
+		},
+		OnUsageError:   wrong,
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "dir", Usage: "look for the declaration in `FOLDER` and above", Value: "."},
 			&cli.StringFlag{Name: "bay", Usage: "use the bay `NAME`", Value: bay.Main},
@@ -151,6 +160,13 @@ func newApp() *cli.Command {
 	}
 	return app
 }
+
+// plainBash lets the completion work in a bash without the bash-completion scripts,
+// which the generated one counts on.
+const plainBash = `declare -F _get_comp_words_by_ref >/dev/null || _get_comp_words_by_ref() {
+  cur=${COMP_WORDS[COMP_CWORD]} prev=${COMP_WORDS[COMP_CWORD-1]} words=("${COMP_WORDS[@]}") cword=$COMP_CWORD
+}
+`
 
 func lowerFirst(s string) string {
 	if s == "" {
@@ -235,7 +251,11 @@ func names[T any](list []T, name func(T) string) string {
 
 // complete prints the names of declared things for the shell's completion.
 func complete(pick func(*declare.Declaration) []string) cli.ShellCompleteFunc {
-	return func(_ context.Context, c *cli.Command) {
+	return func(ctx context.Context, c *cli.Command) {
+		if n := len(os.Args); n > 1 && strings.HasPrefix(os.Args[n-2], "-") && os.Args[n-2] != "--param" {
+			cli.DefaultCompleteWithFlags(ctx, c)
+			return
+		}
 		if p, err := project.Open(c.String("dir"), c.String("bay")); err == nil {
 			if last := os.Args[max(0, len(os.Args)-2):]; slices.Contains(last, "--param") {
 				fmt.Fprintln(c.Root().Writer, strings.Join(paramChoices(p.Declaration), "\n"))
