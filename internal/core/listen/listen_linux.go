@@ -1,0 +1,172 @@
+package listen
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// Messages of sock_diag(7): linux/sock_diag.h and linux/inet_diag.h.
+const (
+	sockDiagByFamily = 20
+	requestSize      = 16 + 56
+	answerSize       = 72
+	stateListen      = 10 // TCP_LISTEN in linux/tcp_states.h
+)
+
+// Sockets reads the table of the calling thread's network.
+func Sockets() ([]Socket, error) {
+	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_SOCK_DIAG)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrNone, err)
+	}
+	defer unix.Close(fd)
+	_ = unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 2})
+	var out []Socket
+	for _, family := range []byte{unix.AF_INET, unix.AF_INET6} {
+		if out, err = dump(fd, family, out); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func dump(fd int, family byte, out []Socket) ([]Socket, error) {
+	request := make([]byte, requestSize)
+	binary.NativeEndian.PutUint32(request[0:], requestSize)
+	binary.NativeEndian.PutUint16(request[4:], sockDiagByFamily)
+	binary.NativeEndian.PutUint16(request[6:], unix.NLM_F_REQUEST|unix.NLM_F_DUMP)
+	request[16], request[17] = family, unix.IPPROTO_TCP
+	binary.NativeEndian.PutUint32(request[20:], 1<<stateListen)
+	if err := unix.Sendto(fd, request, 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrNone, err)
+	}
+	buffer := make([]byte, 32<<10)
+	for {
+		n, _, err := unix.Recvfrom(fd, buffer, 0)
+		if errors.Is(err, unix.EINTR) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		for message := buffer[:n]; len(message) >= 16; {
+			size := int(binary.NativeEndian.Uint32(message))
+			if size < 16 || size > len(message) {
+				return nil, errors.New("the kernel's answer cannot be read")
+			}
+			switch binary.NativeEndian.Uint16(message[4:]) {
+			case unix.NLMSG_DONE:
+				return out, nil
+			case unix.NLMSG_ERROR:
+				return nil, ErrNone
+			case sockDiagByFamily:
+				if size >= 16+answerSize {
+					out = append(out, parse(message[16:size]))
+				}
+			}
+			message = message[min(len(message), (size+3)&^3):]
+		}
+	}
+}
+
+// parse reads a struct inet_diag_msg.
+func parse(b []byte) Socket {
+	port := binary.BigEndian.Uint16(b[4:])
+	address, _ := netip.AddrFromSlice(b[8:12])
+	if b[0] == unix.AF_INET6 {
+		address, _ = netip.AddrFromSlice(b[8:24])
+	}
+	return Socket{
+		At: netip.AddrPortFrom(address, port), User: int(binary.NativeEndian.Uint32(b[64:])),
+		Inode: uint64(binary.NativeEndian.Uint32(b[68:])),
+	}
+}
+
+// Below lists a process and all that descend from it.
+func Below(pid int) []int {
+	out := []int{pid}
+	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid))
+	for _, list := range lists {
+		b, err := os.ReadFile(list)
+		if err != nil {
+			continue
+		}
+		for text := range strings.FieldsSeq(string(b)) {
+			if child, err := strconv.Atoi(text); err == nil {
+				out = append(out, Below(child)...)
+			}
+		}
+	}
+	return out
+}
+
+// Held are the inodes of the sockets that processes hold, with the name of the
+// process's command.
+func Held(pids []int) map[uint64]string {
+	out := map[uint64]string{}
+	for _, pid := range pids {
+		dir := fmt.Sprintf("/proc/%d/fd", pid)
+		f, err := os.Open(dir)
+		if err != nil {
+			continue
+		}
+		names, _ := f.Readdirnames(-1)
+		f.Close()
+		command := ""
+		for _, name := range names {
+			to, err := os.Readlink(dir + "/" + name)
+			text, ok := strings.CutPrefix(to, "socket:[")
+			if err != nil || !ok {
+				continue
+			}
+			inode, err := strconv.ParseUint(strings.TrimSuffix(text, "]"), 10, 64)
+			if err != nil {
+				continue
+			}
+			if command == "" {
+				b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+				command = strings.TrimSpace(string(b))
+			}
+			out[inode] = command
+		}
+	}
+	return out
+}
+
+// Use is what processes use of the machine.
+type Use struct {
+	Memory int64 // bytes that are resident and not of files
+	Ticks  int64 // of CPU time so far, 100 a second (USER_HZ in time(7))
+}
+
+// UseOf adds up what processes use. Memory is the resident set without pages of files,
+// which is cheap to read; what several share of it is counted for each.
+func UseOf(pids []int) (u Use) {
+	page := int64(os.Getpagesize())
+	for _, pid := range pids {
+		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid)); err == nil {
+			if f := strings.Fields(string(b)); len(f) > 2 {
+				resident, _ := strconv.ParseInt(f[1], 10, 64)
+				shared, _ := strconv.ParseInt(f[2], 10, 64)
+				u.Memory += max(0, resident-shared) * page
+			}
+		}
+		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)); err == nil {
+			text := string(b)
+			if f := strings.Fields(text[strings.LastIndexByte(text, ')')+1:]); len(f) > 12 {
+				user, _ := strconv.ParseInt(f[11], 10, 64)
+				system, _ := strconv.ParseInt(f[12], 10, 64)
+				u.Ticks += user + system
+			}
+		}
+	}
+	return u
+}

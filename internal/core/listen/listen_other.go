@@ -1,0 +1,21 @@
+//go:build !linux
+
+package listen
+
+// Sockets has no table to read here.
+func Sockets() ([]Socket, error) { return nil, ErrNone }
+
+// Below is the process alone: its descendants are not known here.
+func Below(pid int) []int { return []int{pid} }
+
+// Held knows nothing here.
+func Held([]int) map[uint64]string { return nil }
+
+// Use is what processes use of the machine.
+type Use struct {
+	Memory int64 // bytes
+	Ticks  int64 // of CPU time so far, 100 a second
+}
+
+// UseOf knows nothing here.
+func UseOf([]int) Use { return Use{} }
