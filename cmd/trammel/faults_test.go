@@ -263,7 +263,7 @@ func TestServicesThatDoNotGetReady(t *testing.T) {
 		name, service string
 		words         []string
 	}{
-		{"never ready", "run = \"sleep 60\"\nports = { http = 28601 }\nready = { http = \"/health\", within = \"300ms\" }\n", []string{"service lane did not get ready: not ready within 300ms", "does not answer"}},
+		{"never ready", "run = \"sleep 60\"\nports = { http = 28601 }\nready = { http = \"/health\", within = \"300ms\" }\n", []string{"service lane did not get ready: not ready within 300ms", "nothing listens on port"}},
 		{"ends at once", "run = \"echo out of fish; exit 4\"\nports = { http = 28602 }\n", []string{"exit code 4", "| out of fish", "lane.log"}},
 		{"command that is not there", "run = \"no-such-server --port 1\"\n", []string{"cannot start", "no-such-server"}},
 		{"keeps ending", "run = \"exit 5\"\nports = { http = 28603 }\nrestart = \"on-failure\"\n", []string{"ended 6 times within", "exit code 5"}},

@@ -27,11 +27,14 @@ func serviceNames(d *declare.Declaration) []string { return declare.Names(d.Serv
 
 func startCommand() *cli.Command {
 	return &cli.Command{
-		Name:          "start",
-		Usage:         "start services and all they need, in order, until they are ready",
-		ArgsUsage:     "[SERVICE…|LOCATOR]",
-		Description:   example("trammel start", "trammel start board", "trammel start git+https://git.example/heronweir.git#main"),
-		Flags:         append(paramFlags(), approveFlag(), jsonFlag()),
+		Name:        "start",
+		Usage:       "start services and all they need, in order, until they are ready",
+		ArgsUsage:   "[SERVICE…|LOCATOR]",
+		Description: example("trammel start", "trammel start board", "trammel start git+https://git.example/heronweir.git#main"),
+		Flags: append(paramFlags(),
+			&cli.BoolFlag{Name: "attach", Usage: "stay, show the logs, and stop on Ctrl-C what this start brought up"},
+			&cli.StringSliceFlag{Name: "again", Usage: "start the `SERVICE` anew though it runs, and what needs it"},
+			approveFlag(), jsonFlag()),
 		ShellComplete: complete(serviceNames),
 		Action:        startAction,
 	}
@@ -68,9 +71,14 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	before, err := up.Services.Status(ctx)
+	if err != nil {
+		return err
+	}
+	begun := time.Now()
 	var statuses []service.Status
 	err = withProgress(ctx, s, func(ctx context.Context) error {
-		statuses, err = up.Start(ctx, names)
+		statuses, err = up.Start(ctx, names, c.StringSlice("again"))
 		return err
 	})
 	if c.Bool("json") {
@@ -83,8 +91,105 @@ func startAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	s.Table(serviceRows(p, statuses, false))
+	if len(statuses) > 0 && service.RouterPort(p.Places.State) > 0 {
+		s.Say("Page: %s", service.PageAddress(p.Bay))
+	}
 	sayDue(s, up)
+	if c.Bool("attach") {
+		return attach(ctx, c, s, p, up, before, begun)
+	}
 	return nil
+}
+
+// attach shows the logs until Ctrl-C, and then stops what this start brought up.
+func attach(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Project, up *setup.Setup, before []service.Status, begun time.Time) error {
+	after, err := up.Services.Status(ctx)
+	if err != nil {
+		return err
+	}
+	var own, logs []string
+	for _, st := range after {
+		if !st.Running() {
+			continue
+		}
+		logs = append(logs, st.Name)
+		if !slices.ContainsFunc(before, func(b service.Status) bool { return b.Name == st.Name && b.Running() }) {
+			own = append(own, st.Name)
+		}
+	}
+	if len(own) == 0 {
+		s.Say("Everything ran already; Ctrl-C leaves it running.")
+	} else {
+		s.Say("Ctrl-C stops: %s", strings.Join(own, ", "))
+	}
+	s.Say("")
+	view := newLogView(s, logs, c.Bool("json"))
+	follow(ctx, p, logs, 0, begun, view.print)
+	if len(own) == 0 {
+		return exitCode(130)
+	}
+	if _, err := up.Services.Stop(context.WithoutCancel(ctx), own); err != nil {
+		return err
+	}
+	s.Say("stopped: %s", strings.Join(own, ", "))
+	return exitCode(130)
+}
+
+// follow prints the lines of logs as they come, merged by time, until ctx ends.
+func follow(ctx context.Context, p *project.Project, names []string, count int, since time.Time, print func(service.Line)) {
+	var tails []*service.Tail
+	var lines []service.Line
+	for _, name := range names {
+		t := service.OpenTail(p.Bay.Logs(), name)
+		defer t.Close()
+		tails = append(tails, t)
+		lines = append(lines, t.Last(count, since)...)
+	}
+	slices.SortStableFunc(lines, func(a, b service.Line) int { return a.At.Compare(b.At) })
+	for _, l := range lines {
+		print(l)
+	}
+	var wait sync.WaitGroup
+	var mu sync.Mutex
+	for _, t := range tails {
+		wait.Go(func() {
+			t.Follow(ctx, func(l service.Line) {
+				mu.Lock()
+				defer mu.Unlock()
+				print(l)
+			})
+		})
+	}
+	wait.Wait()
+}
+
+// logView prints lines of logs, each service in a colour of its own.
+type logView struct {
+	s      *ui.Screen
+	json   bool
+	width  int
+	styles map[string]ui.Style
+}
+
+func newLogView(s *ui.Screen, names []string, json bool) *logView {
+	v := &logView{s: s, json: json, styles: map[string]ui.Style{}}
+	for i, n := range names {
+		v.width = max(v.width, len(n))
+		v.styles[n] = ui.Hues[i%len(ui.Hues)]
+	}
+	return v
+}
+
+func (v *logView) print(l service.Line) {
+	if v.json {
+		_ = v.s.JSON(l)
+		return
+	}
+	text := l.Text
+	if l.Stream == "sup" {
+		text = v.s.Paint(ui.Dim, "· "+text)
+	}
+	v.s.Print("%s  %s  %s", v.s.Paint(ui.Dim, l.At.Local().Format("15:04:05.000")), v.s.Paint(v.styles[l.Name], fmt.Sprintf("%-*s", v.width, l.Name)), text)
 }
 
 func stopCommand() *cli.Command {
@@ -185,6 +290,10 @@ func rowsOf(x declare.Service, own []service.Status) [][]ui.Cell {
 	if same && len(own) > 1 {
 		var ports []string
 		for _, st := range own {
+			if st.Address != "" && len(own) > 1 { // one name leads to all of them
+				ports = []string{strings.TrimSuffix(st.Address, "/")}
+				continue
+			}
 			ports = append(ports, addresses(st)...)
 		}
 		text := fmt.Sprintf("%d copies", len(own))
@@ -202,8 +311,20 @@ func rowsOf(x declare.Service, own []service.Status) [][]ui.Cell {
 
 func addresses(st service.Status) []string {
 	var out []string
+	if st.Address != "" {
+		return append(append(out, strings.TrimSuffix(st.Address, "/")), moreOf(st)...)
+	}
 	for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
 		out = append(out, fmt.Sprintf("127.0.0.1:%d", st.Ports[name]))
+	}
+	return append(out, moreOf(st)...)
+}
+
+// moreOf are the ports that a service opened and nobody declared.
+func moreOf(st service.Status) []string {
+	var out []string
+	for _, m := range st.More {
+		out = append(out, fmt.Sprintf("also %s (%s)", m.At, m.Command))
 	}
 	return out
 }
@@ -211,7 +332,7 @@ func addresses(st service.Status) []string {
 func serviceRow(name string, st service.Status, where string) []ui.Cell {
 	since := ""
 	switch st.State {
-	case service.Ready, service.Starting:
+	case service.Ready, service.Starting, service.Failing:
 		since = "up " + ui.Ago(time.Since(st.Since))
 		if st.Restarts > 0 {
 			since += fmt.Sprintf(", started %d times", st.Restarts+1)
@@ -261,55 +382,25 @@ func logsAction(ctx context.Context, c *cli.Command) error {
 			count = 0
 		}
 	}
+	view := newLogView(s, services, c.Bool("json"))
+	if c.Bool("follow") {
+		ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+		defer stop()
+		follow(ctx, p, services, count, since, view.print)
+		return exitCode(130)
+	}
 	var lines []service.Line
 	for _, name := range services {
-		own, err := service.ReadLog(p.Bay.Logs(), name, count, since)
-		if err != nil {
-			return err
-		}
-		lines = append(lines, own...)
+		lines = append(lines, service.ReadLog(p.Bay.Logs(), name, count, since)...)
 	}
 	slices.SortStableFunc(lines, func(a, b service.Line) int { return a.At.Compare(b.At) })
-	width := 0
-	for _, n := range services {
-		width = max(width, len(n))
-	}
-	print := func(l service.Line) {
-		if c.Bool("json") {
-			_ = s.JSON(l)
-			return
-		}
-		name, style := fmt.Sprintf("%-*s", width, l.Name), ui.Accent
-		text := l.Text
-		if l.Stream == "sup" {
-			text = s.Paint(ui.Dim, "· "+text)
-		}
-		s.Print("%s  %s  %s", s.Paint(ui.Dim, l.At.Local().Format("15:04:05.000")), s.Paint(style, name), text)
-	}
 	for _, l := range lines {
-		print(l)
+		view.print(l)
 	}
-	if !c.Bool("follow") {
-		if len(lines) == 0 {
-			s.Say("Nothing has been printed yet.")
-		}
-		return nil
+	if len(lines) == 0 {
+		s.Say("Nothing has been printed yet.")
 	}
-	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
-	defer stop()
-	var wait sync.WaitGroup
-	var mu sync.Mutex
-	for _, name := range services {
-		wait.Go(func() {
-			service.FollowLog(ctx, p.Bay.Logs(), name, func(l service.Line) {
-				mu.Lock()
-				defer mu.Unlock()
-				print(l)
-			})
-		})
-	}
-	wait.Wait()
-	return exitCode(130)
+	return nil
 }
 
 // logNames are the copies of the named services, or all that are declared or have

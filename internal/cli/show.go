@@ -78,6 +78,7 @@ type showOut struct {
 	Files       []stepOut        `json:"files,omitempty"`
 	Steps       []stepOut        `json:"steps"`
 	Services    []service.Status `json:"services"`
+	Declared    []string         `json:"declared"` // services, running or not
 	Weak        bool             `json:"weak_cleanup,omitempty"`
 }
 
@@ -180,7 +181,7 @@ func indent(rows [][]ui.Cell) [][]ui.Cell {
 func gather(ctx context.Context, p *project.Project) (*showOut, error) {
 	out := &showOut{
 		Format: 1, Project: p.Declaration.Project, Bay: p.Bay.Name, Isolation: string(p.Declaration.Isolation),
-		Tools: []toolOut{}, Steps: []stepOut{}, Services: []service.Status{},
+		Tools: []toolOut{}, Steps: []stepOut{}, Services: []service.Status{}, Declared: declare.Names(p.Declaration.Services),
 	}
 	l, err := p.Lock()
 	if err != nil {
@@ -233,7 +234,7 @@ func gather(ctx context.Context, p *project.Project) (*showOut, error) {
 	if l != nil {
 		out.Roots = rootsOf(p, l)
 	}
-	if services, err := service.Connect(p.Bay).Status(ctx); err == nil && services != nil {
+	if services, err := service.Connect(p.Bay).StatusInFull(ctx); err == nil && services != nil {
 		out.Services = services
 		for _, st := range services {
 			out.Weak = out.Weak || st.Weak

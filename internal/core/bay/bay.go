@@ -27,10 +27,11 @@ const Main = "main"
 
 // Bay is one bay of one checkout.
 type Bay struct {
-	Name    string
-	Project string
-	Dir     string // absolute
-	ports   string // where port numbers are claimed among all bays of the user
+	Name     string `json:"name"`
+	Project  string `json:"project"`
+	Checkout string `json:"checkout"` // folder of the declaration
+	Dir      string `json:"dir"`      // of the bay itself, absolute
+	State    string `json:"state"`    // what all bays of the user share
 }
 
 // Open names a bay; nothing is made on disk.
@@ -41,9 +42,8 @@ func Open(p place.Places, d *declare.Declaration, name string) (Bay, error) {
 	}
 	checkout := strings.TrimPrefix(canon.Digest(d.Dir), "sha256:")[:8]
 	return Bay{
-		Name: name, Project: d.Project,
-		Dir:   filepath.Join(p.Bays(), d.Project+"-"+checkout, name),
-		ports: filepath.Join(p.State, "ports"),
+		Name: name, Project: d.Project, Checkout: d.Dir, State: p.State,
+		Dir: filepath.Join(p.Bays(), d.Project+"-"+checkout, name),
 	}, nil
 }
 
@@ -55,7 +55,14 @@ func (b Bay) PortsFile() string { return filepath.Join(b.Dir, "ports.json") }
 
 // PortLocks is the folder of locks that keep two bays of one user from claiming
 // one port.
-func (b Bay) PortLocks() string { return b.ports }
+func (b Bay) PortLocks() string { return filepath.Join(b.State, "ports") }
+
+// Routes is the folder in which the supervisors of all bays say what they route.
+func (b Bay) Routes() string { return filepath.Join(b.State, "routes") }
+
+// WantedFile is where the services are noted that somebody wants to run, so that a
+// start after a crash brings them back.
+func (b Bay) WantedFile() string { return filepath.Join(b.Dir, "wanted.json") }
 
 // Socket is the control socket of the bay's supervisor.
 func (b Bay) Socket() string { return filepath.Join(b.Dir, "control") }
@@ -190,11 +197,6 @@ func (b Bay) free(n int) bool {
 	}
 	claim.Release()
 	return true
-}
-
-// At is a bay by its folder, for its supervisor, which knows no declaration.
-func At(dir, portLocks string) Bay {
-	return Bay{Name: filepath.Base(dir), Dir: dir, ports: portLocks}
 }
 
 // OwnsPort tells whether a port key is one of a service's.

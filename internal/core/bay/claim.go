@@ -29,7 +29,7 @@ var ErrTaken = errors.New("the port is taken")
 
 // Claim takes a port number.
 func (b Bay) Claim(number int) (*Claim, error) {
-	file, err := disk.LockFile(filepath.Join(b.ports, strconv.Itoa(number)))
+	file, err := disk.LockFile(filepath.Join(b.PortLocks(), strconv.Itoa(number)))
 	if errors.Is(err, disk.ErrHeld) {
 		return nil, ErrTaken
 	}

@@ -33,6 +33,9 @@ const (
 	Sealed Isolation = "sealed"
 )
 
+// NetworkPrivate gives the services of each bay a network of their own.
+const NetworkPrivate = "private"
+
 // Declaration is a whole trammel.toml.
 type Declaration struct {
 	File       string // absolute path
@@ -42,6 +45,7 @@ type Declaration struct {
 	Platforms  []platform.Platform
 	Isolation  Isolation
 	Host       []string // host commands that stay visible
+	Network    string   // NetworkPrivate, or "" for this machine's own
 	Sources    []Source
 	Toolchains []Toolchain
 	Variables  []Variable
@@ -180,6 +184,8 @@ type Port struct {
 // Ready says how to find out that a service can be used. At most one probe is
 // set; none means: each port accepts.
 type Ready struct {
+	File    string // path, with references
+	Notify  bool   // the service says so itself, as in sd_notify(3)
 	TCP     string // name of a port
 	HTTP    string // path
 	Port    string // HTTP: name of a port
@@ -217,6 +223,7 @@ type Service struct {
 	StatedReady bool                 // ready stands in the declaration
 	StatedStop  bool                 // and stop
 	Auto        bool                 // started when nobody names a service
+	Segment     string               // part of a private network that it is in; "" is the common one
 	Place       fault.Place
 }
 
@@ -297,6 +304,9 @@ func (d *Declaration) Digest() string {
 		"project": d.Project, "platforms": platforms, "isolation": string(d.Isolation), "host": d.Host,
 		"sources": sources, "toolchain": tools, "variables": variables(d.Variables),
 		"steps": meanings(d.Steps), "services": meanings(d.Services), "routines": meanings(d.Routines),
+	}
+	if d.Network != "" {
+		all["network"] = d.Network
 	}
 	if len(d.Params) > 0 {
 		all["params"] = meanings(d.Params)
@@ -415,6 +425,13 @@ func (s Service) Meaning() canon.Map {
 		},
 	}
 	maps.Copy(all, tool)
+	if s.Segment != "" {
+		all["segment"] = s.Segment
+	}
+	if s.Ready.File != "" || s.Ready.Notify {
+		ready := all["ready"].(canon.Map)
+		ready["file"], ready["notify"] = s.Ready.File, s.Ready.Notify
+	}
 	return all
 }
 

@@ -89,6 +89,11 @@ func parseWith(path string, source []byte, get Get) (*Declaration, error) {
 			r.Fault(span, "Add, for example:\n  [source.trixie]\n  kind  = \"debian\"\n  suite = \"trixie\"", "sealed isolation needs a source of kind debian, which its root comes from")
 		}
 		r.twice(d)
+		for _, x := range d.Services {
+			if x.Segment != "" && d.Network == "" {
+				r.Findings = append(r.Findings, fault.Finding{Place: x.Place, What: "service " + x.Name + " is in a segment, and there is no private network to have segments", Do: "Write at the top: network = \"private\""})
+			}
+		}
 		for _, part := range append([]*reader{&r}, r.parts...) {
 			part.references(d)
 		}
@@ -154,6 +159,9 @@ func (r *reader) declaration(d *Declaration) {
 	d.About = r.Text(root, "about")
 	d.Isolation = Isolation(r.Choice(root, "isolation", string(Clean), string(Open), string(Sealed)))
 	d.statedIsolation = root.Get("isolation") != nil
+	if root.Get("network") != nil {
+		d.Network = r.Choice(root, "network", NetworkPrivate)
+	}
 	r.include(d, origin{dir: d.Dir}, d.File, []string{filepath.Base(d.File)})
 	r.sections(d)
 	r.Close(root)
@@ -463,6 +471,9 @@ func (r *reader) service(name string, t *page.Table) Service {
 		s.Stop.Within = r.Duration(stop, "within", s.Stop.Within)
 		r.Close(stop)
 	}
+	if s.Segment = r.Text(t, "segment"); s.Segment != "" && !whole(thingName, s.Segment) {
+		r.Fault(t.Get("segment").Span, "", "%q cannot name a segment", s.Segment)
+	}
 	s.Variables = r.variables(t, name)
 	s.StatedReady, s.StatedStop = t.Get("ready") != nil, t.Get("stop") != nil
 	r.tool(&s, t)
@@ -538,13 +549,18 @@ func (r *reader) ready(t *page.Table, s Service) Ready {
 		}
 	}
 	probes := 0
-	for _, key := range []string{"tcp", "http", "command", "log"} {
+	ready.File = r.Text(sub, "file")
+	if v := sub.Get("file"); v != nil {
+		r.uses = append(r.uses, use{value: v, service: s.Name})
+	}
+	ready.Notify = r.Flag(sub, "notify")
+	for _, key := range []string{"tcp", "http", "command", "log", "file", "notify"} {
 		if sub.Get(key) != nil {
 			probes++
 		}
 	}
 	if probes != 1 {
-		r.Fault(sub.Span, "Use one of tcp, http, command and log.", "ready has %d probes, not one", probes)
+		r.Fault(sub.Span, "Use one of tcp, http, command, log, file and notify.", "ready has %d probes, not one", probes)
 	}
 	r.Close(sub)
 	return ready

@@ -31,6 +31,10 @@ type Spec struct {
 	Dir    string
 	Stdout *os.File
 	Stderr *os.File
+
+	// On runs the fork on a thread that lives as long as this process, and that decides
+	// which network the tree is in. nil: this process's own.
+	On func(fork func())
 }
 
 // Exit is how a command ended.
@@ -68,6 +72,12 @@ func Start(spec Spec) (*Tree, error) {
 		if path, err = LookPath(spec.Argv[0], spec.Env, spec.Dir); err != nil {
 			return nil, err
 		}
+	}
+	if spec.On != nil {
+		var tree *Tree
+		var err error
+		spec.On(func() { tree, err = startTree(spec, path) })
+		return tree, err
 	}
 	reply := make(chan startReply)
 	forks() <- startRequest{spec, path, reply}

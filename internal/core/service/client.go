@@ -118,16 +118,21 @@ func (c *Client) spawn() error {
 	if err != nil {
 		return err
 	}
-	cmd := &exec.Cmd{
-		Path: self, Args: []string{SupervisorName, c.bay.Dir, c.bay.Logs(), c.bay.PortLocks()},
-		Dir: "/", Env: os.Environ(), Stdout: log, Stderr: log,
-		SysProcAttr: &syscall.SysProcAttr{Setsid: true},
+	told, err := json.Marshal(c.bay)
+	if err != nil {
+		return err
 	}
-	if err := cmd.Start(); err != nil {
-		return fmt.Errorf("starting the supervisor: %w", err)
+	for _, attributes := range sessions() {
+		cmd := &exec.Cmd{
+			Path: self, Args: []string{SupervisorName, string(told)},
+			Dir: "/", Env: os.Environ(), Stdout: log, Stderr: log, SysProcAttr: attributes,
+		}
+		if err = cmd.Start(); err == nil {
+			go func() { _ = cmd.Wait() }()
+			return nil
+		}
 	}
-	go func() { _ = cmd.Wait() }()
-	return nil
+	return fmt.Errorf("starting the supervisor: %w", err)
 }
 
 // Status lists the services that the supervisor knows; none when there is no
@@ -135,6 +140,17 @@ func (c *Client) spawn() error {
 func (c *Client) Status(ctx context.Context) ([]Status, error) {
 	var out []Status
 	err := c.call(ctx, http.MethodGet, "/status", nil, &out)
+	if errors.Is(err, errNobody) {
+		return nil, nil
+	}
+	return out, err
+}
+
+// StatusInFull is Status with what services use, and the ports that they opened beyond
+// those that are declared.
+func (c *Client) StatusInFull(ctx context.Context) ([]Status, error) {
+	var out []Status
+	err := c.call(ctx, http.MethodGet, "/status?full=1", nil, &out)
 	if errors.Is(err, errNobody) {
 		return nil, nil
 	}

@@ -112,11 +112,7 @@ func (w *logWriter) rotate() {
 		w.file = nil
 	}
 	for i := logFiles - 1; i > 0; i-- {
-		from := w.path
-		if i > 1 {
-			from = fmt.Sprintf("%s.%d", w.path, i-1)
-		}
-		_ = os.Rename(from, fmt.Sprintf("%s.%d", w.path, i))
+		_ = os.Rename(rotated(w.path, i-1), rotated(w.path, i))
 	}
 	_ = w.open()
 }
@@ -168,82 +164,152 @@ func parseLine(name, raw string) (Line, bool) {
 	return Line{t, name, stream, text}, true
 }
 
-// ReadLog reads the last lines of a service's log, oldest first: at most count of
-// them (all when count is 0), and none older than since. It needs no supervisor.
-func ReadLog(logs, name string, count int, since time.Time) ([]Line, error) {
-	var out []Line
-	for i := 0; i < logFiles; i++ {
-		path := LogPath(logs, name)
-		if i > 0 {
-			path = fmt.Sprintf("%s.%d", path, i)
-		}
-		raw, err := os.ReadFile(path)
-		if errors.Is(err, os.ErrNotExist) {
-			break
-		}
-		if err != nil {
-			return nil, err
-		}
-		var lines []Line
-		for text := range strings.Lines(string(raw)) {
-			if l, ok := parseLine(name, strings.TrimSuffix(text, "\n")); ok && !l.At.Before(since) {
-				lines = append(lines, l)
-			}
-		}
-		out = append(lines, out...)
-		if count > 0 && len(out) >= count {
-			return out[len(out)-count:], nil
-		}
+// rotated is the path of a log's file, 0 being the current one.
+func rotated(path string, i int) string {
+	if i == 0 {
+		return path
 	}
-	return out, nil
+	return fmt.Sprintf("%s.%d", path, i)
 }
 
-// FollowLog calls each with every line that is added, until ctx ends.
-func FollowLog(ctx context.Context, logs, name string, each func(Line)) {
-	path := LogPath(logs, name)
-	var f *os.File
-	var lines *bufio.Reader
-	open := func(atEnd bool) {
-		var err error
-		if f, err = os.Open(path); err != nil {
-			f = nil
+func readFile(path, name string, since time.Time) []Line {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return nil
+	}
+	var out []Line
+	for text := range strings.Lines(string(raw)) {
+		if l, ok := parseLine(name, strings.TrimSuffix(text, "\n")); ok && !l.At.Before(since) {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// ReadLog reads the last lines of a service's log, oldest first: at most count of
+// them (all when count is 0), and none older than since. It needs no supervisor.
+func ReadLog(logs, name string, count int, since time.Time) []Line {
+	t := OpenTail(logs, name)
+	defer t.Close()
+	return t.Last(count, since)
+}
+
+// Tail reads a log and goes on with what comes: between the two no line is lost or
+// told twice, whatever is rotated meanwhile, as long as the line is kept at all.
+type Tail struct {
+	name    string
+	path    string
+	file    *os.File
+	lines   *bufio.Reader
+	partial string
+}
+
+// OpenTail opens a service's log, which may not be there yet.
+func OpenTail(logs, name string) *Tail {
+	t := &Tail{name: name, path: LogPath(logs, name)}
+	t.open(t.path)
+	return t
+}
+
+func (t *Tail) open(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	t.Close()
+	t.file, t.lines = f, bufio.NewReaderSize(f, 64<<10)
+	return true
+}
+
+// Close ends the reading.
+func (t *Tail) Close() {
+	if t.file != nil {
+		t.file.Close()
+		t.file = nil
+	}
+}
+
+// Last reads what the log holds so far, at most count lines and none older than since.
+func (t *Tail) Last(count int, since time.Time) []Line {
+	var now []Line
+	t.each(func(l Line) { // through the open file, which is then at its end
+		if !l.At.Before(since) {
+			now = append(now, l)
+		}
+	})
+	if count > 0 && len(now) >= count {
+		return now[len(now)-count:]
+	}
+	var older []Line
+	for i := 1; i < logFiles; i++ {
+		if info, err := os.Stat(rotated(t.path, i)); err != nil || t.file == nil || sameFile(info, t.file) {
+			continue // rotated since it was opened
+		}
+		own := readFile(rotated(t.path, i), t.name, since)
+		older = append(own, older...)
+		if count > 0 && len(older)+len(now) >= count {
+			break
+		}
+	}
+	all := append(older, now...)
+	if count > 0 {
+		all = all[max(0, len(all)-count):]
+	}
+	return all
+}
+
+// each calls f with the lines up to the end of the file.
+func (t *Tail) each(f func(Line)) {
+	if t.file == nil {
+		return
+	}
+	for {
+		text, err := t.lines.ReadString('\n')
+		t.partial += text
+		if err != nil {
 			return
 		}
-		if atEnd {
-			_, _ = f.Seek(0, io.SeekEnd)
+		if l, ok := parseLine(t.name, strings.TrimSuffix(t.partial, "\n")); ok {
+			f(l)
 		}
-		lines = bufio.NewReader(f)
+		t.partial = ""
 	}
-	open(true)
-	partial := ""
+}
+
+// Follow calls f with every line that is added, until ctx ends.
+func (t *Tail) Follow(ctx context.Context, f func(Line)) {
 	for ctx.Err() == nil {
-		if f != nil {
-			text, err := lines.ReadString('\n')
-			partial += text
-			if err == nil {
-				if l, ok := parseLine(name, strings.TrimSuffix(partial, "\n")); ok {
-					each(l)
-				}
-				partial = ""
-				continue
-			}
-			// At the end: has the file been moved aside?
-			now, err1 := os.Stat(path)
-			ours, err2 := f.Stat()
-			if err1 == nil && err2 == nil && !os.SameFile(now, ours) {
-				f.Close()
-				open(false)
-				continue
-			}
-		} else {
-			open(false)
+		if t.file == nil {
+			t.open(t.path)
+		}
+		t.each(f)
+		if t.file != nil && t.next(f) {
+			continue
 		}
 		select {
 		case <-ctx.Done():
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
-	if f != nil {
-		f.Close()
+}
+
+// next goes on to the file after this one when this one was rotated away. What was
+// still written to it before that is read first.
+func (t *Tail) next(f func(Line)) bool {
+	if info, err := os.Stat(t.path); err != nil || sameFile(info, t.file) {
+		return false
 	}
+	t.each(f)
+	newer := t.path
+	for i := 1; i < logFiles; i++ { // find ourselves; the next one is before it
+		if info, err := os.Stat(rotated(t.path, i)); err == nil && sameFile(info, t.file) {
+			newer = rotated(t.path, i-1)
+		}
+	}
+	return t.open(newer)
+}
+
+func sameFile(info os.FileInfo, f *os.File) bool {
+	own, err := f.Stat()
+	return err == nil && os.SameFile(info, own)
 }

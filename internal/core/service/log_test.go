@@ -39,9 +39,9 @@ func TestAFloodIsRotatedWithoutLosingALine(t *testing.T) {
 			t.Errorf("%s has %d bytes", f, info.Size())
 		}
 	}
-	kept, err := ReadLog(dir, "lane", 0, time.Time{})
-	if err != nil || len(kept) == 0 {
-		t.Fatal(err, len(kept))
+	kept := ReadLog(dir, "lane", 0, time.Time{})
+	if len(kept) == 0 {
+		t.Fatal("nothing is kept")
 	}
 	first := lines - len(kept)
 	for i, l := range kept {
@@ -61,10 +61,7 @@ func TestOddOutputIsKept(t *testing.T) {
 	w.keep("err", strings.NewReader("no end of line"))
 	w.keep("out", strings.NewReader("windows\r\n\n\x00\xff\n"+long+"\nlast"))
 	w.close()
-	got, err := ReadLog(dir, "odd", 0, time.Time{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	got := ReadLog(dir, "odd", 0, time.Time{})
 	var texts []string
 	total := 0
 	for _, l := range got {
@@ -84,47 +81,76 @@ func TestALogThatCannotBeWrittenIsCountedAndBlocksNobody(t *testing.T) {
 	}
 	w.line("out", []byte("there is room again"))
 	w.close()
-	got, err := ReadLog(filepath.Dir(w.path), "x", 0, time.Time{})
-	if err != nil || len(got) != 2 || got[0].Text != "3 lines could not be kept" || got[1].Text != "there is room again" {
-		t.Errorf("%+v, %v", got, err)
+	got := ReadLog(filepath.Dir(w.path), "x", 0, time.Time{})
+	if len(got) != 2 || got[0].Text != "3 lines could not be kept" || got[1].Text != "there is room again" {
+		t.Errorf("%+v", got)
 	}
 }
 
-func TestFollowingALogGoesOnAcrossRotation(t *testing.T) {
+func TestFollowingALogLosesAndRepeatsNoLineAcrossRotations(t *testing.T) {
 	dir := t.TempDir()
 	w, err := openLog(LogPath(dir, "lane"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	w.line("out", []byte("before"))
-	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
-	defer cancel()
-	var mu sync.Mutex
+	const lines = 3000
+	rotate := func() {
+		w.mu.Lock()
+		w.rotate()
+		w.mu.Unlock()
+	}
+	w.line("out", []byte("0"))
+	rotate()
+	w.line("out", []byte("1"))
+	tail := OpenTail(dir, "lane")
+	defer tail.Close()
 	var seen []string
-	var following sync.WaitGroup
-	following.Go(func() {
-		FollowLog(ctx, dir, "lane", func(l Line) {
-			mu.Lock()
-			defer mu.Unlock()
-			if seen = append(seen, l.Text); l.Text == "end" {
-				cancel()
+	rotate() // between opening and reading
+	w.line("out", []byte("2"))
+	for _, l := range tail.Last(0, time.Time{}) {
+		seen = append(seen, l.Text)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
+	defer cancel()
+	var writing sync.WaitGroup
+	writing.Go(func() {
+		for i := 3; i < lines; i++ {
+			w.line("out", fmt.Append(nil, i))
+			if i%500 == 0 {
+				rotate()
+				if i%1000 == 0 {
+					rotate() // a file with nothing in it
+				}
+				time.Sleep(120 * time.Millisecond) // no more than two between two looks
 			}
-		})
+		}
 	})
-	time.Sleep(100 * time.Millisecond) // it starts at the end of the file
-	for i := range 5 {
-		w.line("out", fmt.Appendf(nil, "line %d", i))
-		if i == 2 {
-			time.Sleep(200 * time.Millisecond)
-			w.mu.Lock()
-			w.rotate()
-			w.mu.Unlock()
+	tail.Follow(ctx, func(l Line) {
+		if seen = append(seen, l.Text); l.Text == fmt.Sprint(lines-1) {
+			cancel()
+		}
+	})
+	writing.Wait()
+	if len(seen) != lines {
+		t.Errorf("it saw %d lines, not %d", len(seen), lines)
+	}
+	for i, text := range seen {
+		if text != fmt.Sprint(i) {
+			t.Fatalf("line %d is %q", i, text)
 		}
 	}
-	w.line("out", []byte("end"))
-	following.Wait()
-	if got := strings.Join(seen, ","); got != "line 0,line 1,line 2,line 3,line 4,end" {
-		t.Errorf("it saw %s", got)
+}
+
+func TestAStateTurnsOnlyAfterSeveralAnswers(t *testing.T) {
+	var h health
+	var turns []string
+	for i, ok := range []bool{true, false, false, true, false, false, false, false, true, false, true, true, true} {
+		if h.see(ok) {
+			turns = append(turns, fmt.Sprint(i, h.failing))
+		}
+	}
+	if got := strings.Join(turns, ","); got != "6 true,11 false" {
+		t.Error(got)
 	}
 }
 

@@ -28,6 +28,9 @@ const (
 )
 
 // Spec is one copy of a service, complete.
+//
+// In a private network Ports are those inside, where every service has the number it
+// wants, and Outer those of this machine that lead there.
 type Spec struct {
 	Name    string          `json:"name"`    // "lane" or "lane.2"
 	Service string          `json:"service"` // "lane"
@@ -37,6 +40,10 @@ type Spec struct {
 	Env     []string        `json:"env"`
 	Dir     string          `json:"dir"`
 	Ports   map[string]int  `json:"ports"`
+	Network string          `json:"network"` // name of a private network's segment; "" is this machine's own
+	Outer   map[string]int  `json:"outer"`
+	Web     string          `json:"web"`   // name of the port that browsers are sent to, or ""
+	Stale   []string        `json:"stale"` // files of an earlier run that would be in the way, absolute
 	Ready   Probe           `json:"ready"`
 	Restart declare.Restart `json:"restart"`
 	Signal  string          `json:"signal"`
@@ -44,17 +51,28 @@ type Spec struct {
 	Config  string          `json:"config"` // digest of what decides its behaviour
 	Build   string          `json:"build"`  // environment id that it runs
 	Mask    []string        `json:"mask"`   // texts that its log must not have
+	Again   bool            `json:"again"`  // start it though it runs just so
+}
+
+// Reached are the ports of a service as the rest of this machine sees them.
+func (s Spec) Reached() map[string]int {
+	if s.Network != "" {
+		return s.Outer
+	}
+	return s.Ports
 }
 
 // Probe says how to find out that the service can be used. With nothing set the
-// ports must accept; without ports it is ready once it runs.
+// ports must be listened on; without ports it is ready once it runs.
 type Probe struct {
 	TCP     int           `json:"tcp,omitempty"`  // port number
 	HTTP    string        `json:"http,omitempty"` // URL
 	Status  int           `json:"status,omitempty"`
 	Path    string        `json:"path,omitempty"` // of Command
 	Command []string      `json:"command,omitempty"`
-	Log     string        `json:"log,omitempty"` // regular expression
+	Log     string        `json:"log,omitempty"`    // regular expression
+	File    string        `json:"file,omitempty"`   // absolute: is there, and written since the start
+	Notify  bool          `json:"notify,omitempty"` // says so itself, on NOTIFY_SOCKET
 	Every   time.Duration `json:"every,omitempty"`
 	Within  time.Duration `json:"within"`
 }
@@ -68,10 +86,10 @@ func (s Spec) Digest(variables []string) string {
 	}
 	return canon.Digest(canon.Map{
 		"argv": s.Argv, "dir": s.Dir, "variables": variables, "ports": ports, "restart": string(s.Restart),
-		"signal": s.Signal, "within": int64(s.Within),
+		"signal": s.Signal, "within": int64(s.Within), "network": s.Network,
 		"ready": canon.Map{
 			"tcp": s.Ready.TCP, "http": s.Ready.HTTP, "status": s.Ready.Status, "command": s.Ready.Command,
-			"log": s.Ready.Log, "every": int64(s.Ready.Every), "within": int64(s.Ready.Within),
+			"log": s.Ready.Log, "file": s.Ready.File, "notify": s.Ready.Notify, "every": int64(s.Ready.Every), "within": int64(s.Ready.Within),
 		},
 	})
 }
@@ -88,5 +106,21 @@ type Status struct {
 	Ports    map[string]int `json:"ports,omitempty"`
 	Config   string         `json:"config"`
 	Build    string         `json:"build"`
-	Weak     bool           `json:"weak,omitempty"` // runs without a namespace: clean-up is weaker
+	Weak     bool           `json:"weak,omitempty"`    // runs without a namespace: clean-up is weaker
+	Address  string         `json:"address,omitempty"` // URL by name, of one that browsers are sent to
+	Says     string         `json:"says,omitempty"`    // its own last word on how it is (STATUS= in sd_notify(3))
+
+	// Only when asked for in full.
+	More   []Listener `json:"more,omitempty"`   // ports it listens on that are not declared
+	Memory int64      `json:"memory,omitempty"` // bytes
+	CPU    float64    `json:"cpu,omitempty"`    // cores, since the last time somebody asked
 }
+
+// Listener is a port that a service opened beyond those that are declared.
+type Listener struct {
+	At      string `json:"at"` // address and port
+	Command string `json:"command"`
+}
+
+// Running tells whether something of the service runs or is about to.
+func (s Status) Running() bool { return s.State == Starting || s.State == Ready || s.State == Failing }

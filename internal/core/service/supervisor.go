@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -22,7 +23,7 @@ import (
 )
 
 // SupervisorName is the argv[0] under which this program is a bay's supervisor;
-// argv[1] is the bay's folder, argv[2] its logs, argv[3] the folder of port locks.
+// argv[1] is the bay as JSON.
 const SupervisorName = "trammel-supervisor"
 
 // idle is how long a supervisor without services waits for the first one.
@@ -31,19 +32,21 @@ const idle = 10 * time.Second
 // Supervise is the life of a supervisor. main calls it when argv[0] is
 // SupervisorName; it does not return. A second one for the same bay goes at once.
 func Supervise() {
-	if len(os.Args) != 4 {
+	var b bay.Bay
+	if len(os.Args) != 2 || json.Unmarshal([]byte(os.Args[1]), &b) != nil || !filepath.IsAbs(b.Dir) {
 		os.Exit(2)
 	}
+	keepRights()
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
-	if err := supervise(os.Args[1], os.Args[2], os.Args[3], log); err != nil {
+	if err := supervise(b, log); err != nil {
 		log.Error("the supervisor ends", "error", err)
 		os.Exit(1)
 	}
 	os.Exit(0)
 }
 
-func supervise(dir, logs, portLocks string, log *slog.Logger) error {
-	lock, err := disk.LockFile(filepath.Join(dir, "supervisor.lock"))
+func supervise(b bay.Bay, log *slog.Logger) error {
+	lock, err := disk.LockFile(filepath.Join(b.Dir, "supervisor.lock"))
 	if errors.Is(err, disk.ErrHeld) {
 		return nil
 	}
@@ -54,9 +57,11 @@ func supervise(dir, logs, portLocks string, log *slog.Logger) error {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	s := &supervisor{
-		bay: bay.At(dir, portLocks), logs: logs, log: log, ctx: ctx, cancel: cancel,
+		bay: b, log: log, ctx: ctx, cancel: cancel,
 		units: map[string]*unit{}, claims: map[string]*bay.Claim{}, activity: time.Now(),
+		grounds: map[string]*ground{"": {}},
 	}
+	s.page = newPage(s)
 	listener, err := listenControl(s.bay.Socket())
 	if err != nil {
 		return err
@@ -68,6 +73,8 @@ func supervise(dir, logs, portLocks string, log *slog.Logger) error {
 	log.Info("the supervisor is there", "pid", os.Getpid())
 	tick := time.NewTicker(100 * time.Millisecond)
 	defer tick.Stop()
+	go s.route(ctx)
+	defer s.withdraw()
 	for {
 		select {
 		case got := <-signals:
@@ -98,17 +105,22 @@ func supervise(dir, logs, portLocks string, log *slog.Logger) error {
 
 type supervisor struct {
 	bay    bay.Bay
-	logs   string
 	log    *slog.Logger
+	page   *page
 	ctx    context.Context
 	cancel context.CancelFunc
 
-	mu       sync.Mutex
-	units    map[string]*unit
-	claims   map[string]*bay.Claim // by port key
-	requests int                   // being answered
-	activity time.Time             // the last request's end
-	closing  bool
+	mu        sync.Mutex
+	units     map[string]*unit
+	claims    map[string]*bay.Claim // by port key
+	grounds   map[string]*ground    // by name of the network's segment
+	wanted    map[string]bool       // services that are to run
+	last      map[string]sample     // of use, by name
+	published string                // what was said last of names
+	routing   atomic.Bool           // this one serves the names
+	requests  int                   // being answered
+	activity  time.Time             // the last request's end
+	closing   bool
 }
 
 // unused tells whether nothing runs and nobody asks; s.mu is held. Services that
@@ -158,7 +170,13 @@ func (s *supervisor) routes() http.Handler {
 			s.mu.Unlock()
 		})
 	}
-	handle("GET /status", func(*http.Request) (any, error) { return s.statuses(), nil })
+	handle("GET /status", func(r *http.Request) (any, error) {
+		list := s.statuses()
+		if r.URL.Query().Has("full") {
+			s.notice(list)
+		}
+		return list, nil
+	})
 	handle("POST /claim", s.claim)
 	handle("POST /start", s.start)
 	handle("POST /stop", func(r *http.Request) (any, error) {
@@ -169,6 +187,7 @@ func (s *supervisor) routes() http.Handler {
 		s.stop(r.Context(), names)
 		return s.statuses(), nil
 	})
+	s.page.handle(mux)
 	return mux
 }
 
@@ -177,7 +196,11 @@ func (s *supervisor) statuses() []Status {
 	defer s.mu.Unlock()
 	out := make([]Status, 0, len(s.units))
 	for _, u := range s.units {
-		out = append(out, u.Status())
+		st := u.Status()
+		if u.spec.Web != "" && st.Running() {
+			st.Address = s.address(u.spec.Service)
+		}
+		out = append(out, st)
 	}
 	slices.SortFunc(out, func(a, b Status) int { return compareNames(a.Name, b.Name) })
 	return out
@@ -257,8 +280,10 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 	return answer, s.bay.SavePorts(ports)
 }
 
-// start starts one service and answers when it is ready, has failed or is done.
-// One that runs with the same configuration is left alone.
+// start starts one service and answers when it is ready, has failed or is done. One
+// that runs with the same configuration is left alone. One that runs with another is
+// started anew, and then all that need it, which may have taken something from it that
+// is gone; those are stopped first.
 func (s *supervisor) start(r *http.Request) (any, error) {
 	var spec Spec
 	if err := json.NewDecoder(io.LimitReader(r.Body, 16<<20)).Decode(&spec); err != nil {
@@ -267,58 +292,161 @@ func (s *supervisor) start(r *http.Request) (any, error) {
 	if len(spec.Argv) == 0 || spec.Name == "" || filepath.Base(spec.Name) != spec.Name {
 		return nil, errors.New("not a service")
 	}
+	var followers []Spec
 	for {
 		s.mu.Lock()
 		old := s.units[spec.Name]
 		if old != nil {
 			status := old.Status()
-			running := status.State == Starting || status.State == Ready
-			if running && status.Config == spec.Config && status.Build == spec.Build {
+			if status.Running() && status.Config == spec.Config && status.Build == spec.Build && !spec.Again {
 				s.mu.Unlock()
 				return old.settled(r.Context()), nil
 			}
-			if running {
+			if status.Running() {
 				s.mu.Unlock()
-				old.stop()
-				<-old.gone
+				followers = append(followers, s.dependants(spec.Name)...)
+				s.halt(r.Context(), []string{spec.Name})
+				spec.Again = false
 				continue
 			}
 		}
-		log, err := openLog(LogPath(s.logs, spec.Name))
+		u, err := s.launch(spec)
+		s.mu.Unlock()
 		if err != nil {
-			s.mu.Unlock()
 			return nil, err
 		}
-		u := newUnit(spec, log)
-		ctx, stop := context.WithCancel(s.ctx)
-		u.stop = stop
-		s.units[spec.Name] = u
-		s.mu.Unlock()
-		go u.run(ctx)
-		return u.settled(r.Context()), nil
+		status := u.settled(r.Context())
+		if status.State == Ready || status.State == Done {
+			s.follow(followers)
+		}
+		return status, nil
 	}
 }
 
-// stop stops services, those that need others first; all of them when names is
-// empty. Stopping ends what would be started again, too.
-func (s *supervisor) stop(ctx context.Context, names []string) {
+// launch makes a unit run; s.mu is held.
+func (s *supervisor) launch(spec Spec) (*unit, error) {
+	g := s.grounds[spec.Network]
+	if g == nil {
+		var err error
+		if g, err = newGround(); err != nil {
+			return nil, fmt.Errorf("%w, which network = %q asks for", err, "private")
+		}
+		s.grounds[spec.Network] = g
+	}
+	log, err := openLog(LogPath(s.bay.Logs(), spec.Name))
+	if err != nil {
+		return nil, err
+	}
+	u := newUnit(spec, log, g, s.bay)
+	ctx, stop := context.WithCancel(s.ctx)
+	u.stop = stop
+	s.units[spec.Name] = u
+	s.want(spec.Service, true)
+	go func() {
+		u.run(ctx)
+		s.publish()
+	}()
+	go func() {
+		u.settled(ctx)
+		s.publish()
+	}()
+	return u, nil
+}
+
+// dependants are the specs of running units that need another, in no order.
+func (s *supervisor) dependants(name string) []Spec {
 	s.mu.Lock()
-	stopping := map[string]*unit{}
-	for name, u := range s.units {
-		if len(names) == 0 || slices.Contains(names, name) || slices.Contains(names, u.spec.Service) {
-			stopping[name] = u
+	defer s.mu.Unlock()
+	var out []Spec
+	for other, u := range s.closure([]string{name}) {
+		if other != name && u.Status().Running() {
+			out = append(out, u.spec)
 		}
 	}
-	for again := true; again; { // and whatever needs them
+	return out
+}
+
+// follow starts again what was stopped for the sake of one that it needs, unless
+// somebody else has by now.
+func (s *supervisor) follow(specs []Spec) {
+	for _, spec := range specs {
+		go func() {
+			for _, need := range spec.Needs { // those that are being started, too
+				s.mu.Lock()
+				u := s.units[need]
+				s.mu.Unlock()
+				if u != nil {
+					u.settled(s.ctx)
+				}
+			}
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			if u := s.units[spec.Name]; u != nil && u.Status().State == Stopped && !s.closing {
+				if _, err := s.launch(spec); err != nil {
+					s.log.Error("starting again", "service", spec.Name, "error", err)
+				}
+			}
+		}()
+	}
+}
+
+// stop stops services for good, those that need others first; all of them when names
+// is empty.
+func (s *supervisor) stop(ctx context.Context, names []string) {
+	s.mu.Lock()
+	var all []string
+	for name, u := range s.units {
+		if len(names) == 0 || slices.Contains(names, name) || slices.Contains(names, u.spec.Service) {
+			all = append(all, name)
+		}
+	}
+	for _, u := range s.closure(all) {
+		s.want(u.spec.Service, false)
+	}
+	if len(names) == 0 {
+		s.want("", false)
+	}
+	s.mu.Unlock()
+	s.halt(ctx, all)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for key, c := range s.claims { // ports of services that are stopped are free again
+		used := false
+		for _, u := range s.units {
+			used = used || u.Status().State != Stopped && bay.OwnsPort(u.spec.Service, key)
+		}
+		if !used {
+			c.Release()
+			delete(s.claims, key)
+		}
+	}
+}
+
+// closure are units and all that need them; s.mu is held.
+func (s *supervisor) closure(names []string) map[string]*unit {
+	out := map[string]*unit{}
+	for _, name := range names {
+		if u := s.units[name]; u != nil {
+			out[name] = u
+		}
+	}
+	for again := true; again; {
 		again = false
 		for name, u := range s.units {
-			needs := slices.ContainsFunc(u.spec.Needs, func(n string) bool { return stopping[n] != nil })
-			if stopping[name] == nil && needs {
-				stopping[name] = u
+			if out[name] == nil && slices.ContainsFunc(u.spec.Needs, func(n string) bool { return out[n] != nil }) {
+				out[name] = u
 				again = true
 			}
 		}
 	}
+	return out
+}
+
+// halt stops units and all that need them, level by level. It ends a start that is
+// under way, with its probes and pauses.
+func (s *supervisor) halt(_ context.Context, names []string) {
+	s.mu.Lock()
+	stopping := s.closure(names)
 	s.mu.Unlock()
 	for len(stopping) > 0 {
 		var level []*unit
@@ -342,18 +470,7 @@ func (s *supervisor) stop(ctx context.Context, names []string) {
 			delete(stopping, u.spec.Name)
 		}
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for key, c := range s.claims { // ports of services that are stopped are free again
-		used := false
-		for _, u := range s.units {
-			used = used || u.Status().State != Stopped && bay.OwnsPort(u.spec.Service, key)
-		}
-		if !used {
-			c.Release()
-			delete(s.claims, key)
-		}
-	}
+	s.publish()
 }
 
 // listenControl makes the control socket. Only the same user may connect: the

@@ -1,6 +1,7 @@
 package setup
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -37,8 +38,13 @@ type Setup struct {
 	Environment *environ.Environment
 	Services    *service.Client
 
-	mu  sync.Mutex
-	ran []string // steps that were run
+	// What services see: in a private network ports have their own numbers.
+	inside            environ.Inputs
+	insideEnvironment *environ.Environment
+
+	mu   sync.Mutex
+	ran  []string // steps that were run
+	anew []string // services to start though they run
 }
 
 // Prepare computes the environment of a fitted checkout.
@@ -58,6 +64,21 @@ func Prepare(ctx context.Context, p *project.Project, l *lock.Lock) (*Setup, err
 func (s *Setup) compute() (err error) {
 	s.Environment, err = environ.Compute(s.Inputs)
 	if err != nil {
+		return fault.New(fault.Use, "%v", err)
+	}
+	s.inside, s.insideEnvironment = s.Inputs, s.Environment
+	if s.Inputs.Declaration.Network != declare.NetworkPrivate {
+		return nil
+	}
+	s.inside.Ports = bay.Ports{}
+	for _, x := range s.Inputs.Declaration.Services {
+		for copy := 1; copy <= x.Copies; copy++ {
+			for _, p := range x.Ports {
+				s.inside.Ports[bay.PortKey(x.Name, copy, p.Name)] = p.Wanted + copy - 1
+			}
+		}
+	}
+	if s.insideEnvironment, err = environ.Compute(s.inside); err != nil {
 		return fault.New(fault.Use, "%v", err)
 	}
 	return nil
@@ -168,18 +189,23 @@ func (s *Setup) alone(ctx context.Context) (unlock func(), err error) {
 }
 
 func running(list []service.Status, name string) bool {
-	return slices.ContainsFunc(list, func(st service.Status) bool {
-		return st.Service == name && (st.State == service.Ready || st.State == service.Starting)
-	})
+	return slices.ContainsFunc(list, func(st service.Status) bool { return st.Service == name && st.Running() })
 }
 
 // Start brings up services and all they need, in order, and returns when each is
-// ready. With no names it brings up all that start by themselves. On Ctrl-C what
-// this call started is stopped again.
-func (s *Setup) Start(ctx context.Context, names []string) ([]service.Status, error) {
+// ready. With no names it brings up all that start by themselves, and those that ran
+// when nobody had stopped them. Those in again are started anew though they run. On
+// Ctrl-C what this call started is stopped again.
+func (s *Setup) Start(ctx context.Context, names, again []string) ([]service.Status, error) {
 	var wanted []string
+	before, err := s.Services.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	ran := service.Wanted(s.Project.Bay)
+	names = append(slices.Clone(names), again...)
 	for _, x := range s.Project.Declaration.Services {
-		if slices.Contains(names, x.Name) || len(names) == 0 && x.Auto {
+		if slices.Contains(names, x.Name) || len(names) == 0 && (x.Auto || slices.Contains(ran, x.Name)) {
 			wanted = append(wanted, "service."+x.Name)
 		}
 	}
@@ -192,10 +218,7 @@ func (s *Setup) Start(ctx context.Context, names []string) ([]service.Status, er
 	if len(wanted) == 0 {
 		return nil, nil
 	}
-	before, err := s.Services.Status(ctx)
-	if err != nil {
-		return nil, err
-	}
+	s.anew = again
 	after, err := s.bring(ctx, wanted, nil)
 	if ctx.Err() != nil {
 		var extra []string
@@ -375,7 +398,9 @@ func (s *Setup) startService(ctx context.Context, x declare.Service) (err error)
 	}
 	return g.walk(ctx, func(ctx context.Context, name string) error {
 		done := event.Task(ctx, "service "+name)
-		status, err := s.Services.Start(ctx, byName[name])
+		spec := byName[name]
+		spec.Again = slices.Contains(s.anew, x.Name)
+		status, err := s.Services.Start(ctx, spec)
 		if err == nil && status.State != service.Ready && status.State != service.Done {
 			err = s.notReady(status)
 		}
@@ -393,8 +418,7 @@ func (s *Setup) stopOthers(ctx context.Context, x declare.Service, specs []servi
 	}
 	var others []string
 	for _, st := range statuses {
-		running := st.State == service.Ready || st.State == service.Starting
-		if st.Service == x.Name && running && !slices.ContainsFunc(specs, func(spec service.Spec) bool { return spec.Name == st.Name }) {
+		if st.Service == x.Name && st.Running() && !slices.ContainsFunc(specs, func(spec service.Spec) bool { return spec.Name == st.Name }) {
 			others = append(others, st.Name)
 		}
 	}
@@ -407,6 +431,9 @@ func (s *Setup) stopOthers(ctx context.Context, x declare.Service, specs []servi
 
 // describe is a state with where the service is reached.
 func describe(st service.Status) string {
+	if !st.Running() {
+		return ""
+	}
 	var ports []string
 	for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
 		ports = append(ports, fmt.Sprintf("127.0.0.1:%d", st.Ports[name]))
@@ -417,12 +444,10 @@ func describe(st service.Status) string {
 func (s *Setup) notReady(st service.Status) error {
 	e := fault.New(fault.NotReady, "service %s did not get ready: %s", st.Name, st.Reason)
 	var do strings.Builder
-	lines, err := service.ReadLog(s.Project.Bay.Logs(), st.Name, 0, st.Since.Add(-s.longest(st.Service)))
-	if err == nil {
-		own := slices.DeleteFunc(lines, func(l service.Line) bool { return l.Stream == "sup" })
-		for _, l := range own[max(0, len(own)-8):] {
-			do.WriteString("| " + l.Text + "\n")
-		}
+	lines := service.ReadLog(s.Project.Bay.Logs(), st.Name, 0, st.Since.Add(-s.longest(st.Service)))
+	own := slices.DeleteFunc(lines, func(l service.Line) bool { return l.Stream == "sup" })
+	for _, l := range own[max(0, len(own)-8):] {
+		do.WriteString("| " + l.Text + "\n")
 	}
 	fmt.Fprintf(&do, "Log: %s (trammel logs %s)", service.LogPath(s.Project.Bay.Logs(), st.Name), st.Service)
 	return e.Advise("%s", do.String())
@@ -442,7 +467,7 @@ func (s *Setup) Specs(x declare.Service) ([]service.Spec, error) {
 }
 
 func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
-	look := s.Inputs.Lookup(x.Name, copy)
+	look := s.inside.Lookup(x.Name, copy)
 	dir := s.Project.Declaration.Dir
 	var own []environ.Variable
 	for _, v := range x.Variables {
@@ -452,7 +477,7 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 		}
 		own = append(own, environ.Variable{Name: v.Name, Value: expanded, From: "service " + x.Name})
 	}
-	e := s.Environment.With(own)
+	e := s.insideEnvironment.With(own)
 	if err := e.Missing(); err != nil {
 		return service.Spec{}, err
 	}
@@ -466,11 +491,37 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 		Ports: map[string]int{}, Restart: x.Restart, Signal: x.Stop.Signal, Within: x.Stop.Within,
 		Build: s.Inputs.ID, Mask: e.Masks(),
 		Ready: service.Probe{
-			Status: x.Ready.Status, Log: x.Ready.Log, Every: x.Ready.Every, Within: x.Ready.Within,
+			Status: x.Ready.Status, Log: x.Ready.Log, Every: x.Ready.Every, Within: x.Ready.Within, Notify: x.Ready.Notify,
 		},
 	}
 	for _, p := range x.Ports {
-		spec.Ports[p.Name] = s.Inputs.Ports[bay.PortKey(x.Name, copy, p.Name)]
+		key := bay.PortKey(x.Name, copy, p.Name)
+		spec.Ports[p.Name] = s.inside.Ports[key]
+		if s.Project.Declaration.Network == declare.NetworkPrivate {
+			if spec.Outer == nil {
+				spec.Outer = map[string]int{}
+			}
+			spec.Outer[p.Name] = s.Inputs.Ports[key]
+		}
+	}
+	if s.Project.Declaration.Network == declare.NetworkPrivate {
+		spec.Network = cmp.Or(x.Segment, "common")
+	}
+	spec.Web = webPort(x)
+	if x.Ready.File != "" {
+		file, err := ref.Expand(x.Ready.File, look)
+		if err != nil {
+			return service.Spec{}, err
+		}
+		if !filepath.IsAbs(file) {
+			file = filepath.Join(dir, file)
+		}
+		spec.Ready.File = file
+	}
+	if stale := x.Card["stale"]; stale != "" {
+		for name := range strings.FieldsSeq(stale) {
+			spec.Stale = append(spec.Stale, filepath.Join(environ.DataFolder(s.Project.Bay, x, copy), name))
+		}
 	}
 	spec.Ready.TCP = spec.Ports[x.Ready.TCP]
 	if x.Ready.HTTP != "" {
@@ -506,6 +557,20 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 	}
 	spec.Config = spec.Digest(append(decisive, strings.Join(e.Path, string(filepath.ListSeparator))))
 	return spec, nil
+}
+
+// webPort is the port of a service that a browser can be sent to: the one that an HTTP
+// probe asks, or one of that name.
+func webPort(x declare.Service) string {
+	if x.Ready.HTTP != "" {
+		return x.Ready.Port
+	}
+	for _, p := range x.Ports {
+		if p.Name == "http" || p.Name == "web" {
+			return p.Name
+		}
+	}
+	return ""
 }
 
 func (s *Setup) command(e *environ.Environment, run declare.Run, look func(string) (string, error), env []string) (script.Command, error) {
