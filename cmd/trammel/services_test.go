@@ -44,10 +44,12 @@ func demoHut(t *testing.T) *hut {
 	return h
 }
 
-func statuses(t *testing.T, h *hut) []service.Status {
+func statuses(t *testing.T, h *hut) []service.Status { return statusesIn(t, h, "main") }
+
+func statusesIn(t *testing.T, h *hut, bay string) []service.Status {
 	t.Helper()
 	var out struct{ Services []service.Status }
-	if err := json.Unmarshal([]byte(h.ok("show", "--json")), &out); err != nil {
+	if err := json.Unmarshal([]byte(h.ok("--bay", bay, "show", "--json")), &out); err != nil {
 		t.Fatal(err)
 	}
 	return out.Services
