@@ -22,6 +22,9 @@ import (
 var program string
 
 func TestMain(m *testing.M) {
+	if habit := os.Getenv(serverHabit); habit != "" {
+		server(habit)
+	}
 	if seal.Inside() { // this very program probes whether there are namespaces
 		seal.Main()
 	}
@@ -65,6 +68,7 @@ func newHut(t *testing.T, s *standin.Server, declaration string) *hut {
 	h.write("trammel.toml", declaration)
 	t.Cleanup(func() {
 		h.try("--quiet", "stop")
+		h.try("--quiet", "clear", "--all") // other bays
 		writable(h.home)
 	})
 	return h

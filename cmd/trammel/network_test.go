@@ -92,6 +92,9 @@ needs = ["service.ledger"]
 	}
 	h.write("trammel.toml", strings.Replace(h.read("trammel.toml"), "network   = \"private\"\n", "", 1))
 	h.fails(2, []string{"no private network to have segments"}, "lock")
+	if out := h.ok("stop"); !strings.Contains(out, "beside") { // also with a faulty declaration
+		t.Error(out)
+	}
 }
 
 func TestServicesInAPrivateNetworkDieWithTheirSupervisor(t *testing.T) {

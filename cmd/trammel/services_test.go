@@ -418,3 +418,13 @@ func TestDemoTellsTheWholeStory(t *testing.T) {
 	}
 	h.ok("verify", "--deep") // people can play on
 }
+
+// bayDir is the folder of a bay.
+func bayDir(t *testing.T, h *hut, bay string) string {
+	t.Helper()
+	dirs, _ := filepath.Glob(filepath.Join(h.home, "state/bays/*", bay))
+	if len(dirs) != 1 {
+		t.Fatalf("bays: %v", dirs)
+	}
+	return dirs[0]
+}

@@ -16,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/bay"
 	"trammel.example/trammel/internal/core/declare"
 	"trammel.example/trammel/internal/core/fault"
 	"trammel.example/trammel/internal/core/project"
@@ -204,24 +205,30 @@ func stopCommand() *cli.Command {
 }
 
 func stopAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(ctx, c)
-	if err != nil {
+	s := screen(c)
+	var known []string
+	var b bay.Bay
+	p, err := project.Open(c.String("dir"), c.String("bay"))
+	if err == nil {
+		b, known = p.Bay, serviceNames(p.Declaration)
+	} else if found, ok := project.BayBeside(c.String("dir"), c.String("bay")); ok {
+		b = found // what runs must be stopped, whatever the declaration says by now
+	} else {
 		return err
 	}
-	s := screen(c)
-	services := service.Connect(p.Bay)
+	services := service.Connect(b)
 	before, err := services.Status(ctx)
 	if err != nil {
 		return err
 	}
 	names := c.Args().Slice()
-	known := serviceNames(p.Declaration)
+	declared := slices.Clone(known)
 	for _, st := range before { // also what was declared when it was started
 		known = append(known, st.Name, st.Service)
 	}
 	for _, n := range names {
 		if !slices.Contains(known, n) {
-			return fault.New(fault.Use, "no service is named %q", n).Advise("%s", fault.DidYouMean(n, serviceNames(p.Declaration)))
+			return fault.New(fault.Use, "no service is named %q", n).Advise("%s", fault.DidYouMean(n, declared))
 		}
 	}
 	after, err := services.Stop(ctx, names)

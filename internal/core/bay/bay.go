@@ -40,11 +40,23 @@ func Open(p place.Places, d *declare.Declaration, name string) (Bay, error) {
 		return Bay{}, fault.New(fault.Use, "%q cannot name a bay", name).
 			Advise("Use a-z, 0-9 and -, starting with a letter, at most 40 characters.")
 	}
-	checkout := strings.TrimPrefix(canon.Digest(d.Dir), "sha256:")[:8]
+	checkout := checkoutID(d.Dir)
 	return Bay{
 		Name: name, Project: d.Project, Checkout: d.Dir, State: p.State,
 		Dir: filepath.Join(p.Bays(), d.Project+"-"+checkout, name),
 	}, nil
+}
+
+func checkoutID(dir string) string { return strings.TrimPrefix(canon.Digest(dir), "sha256:")[:8] }
+
+// Find finds a bay of a checkout without its declaration, if it is there.
+func Find(p place.Places, dir, name string) (Bay, bool) {
+	found, _ := filepath.Glob(filepath.Join(p.Bays(), "*-"+checkoutID(dir), name))
+	if len(found) != 1 {
+		return Bay{}, false
+	}
+	project := strings.TrimSuffix(filepath.Base(filepath.Dir(found[0])), "-"+checkoutID(dir))
+	return Bay{Name: name, Project: project, Checkout: dir, Dir: found[0], State: p.State}, true
 }
 
 // Logs is the folder of what services and steps printed.

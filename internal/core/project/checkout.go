@@ -156,6 +156,20 @@ func (p *Project) Bays() ([]bay.Bay, error) {
 	return out, err
 }
 
+// BayBeside finds a bay of the project whose declaration is in force in a folder,
+// though that is faulty now: what runs must still be stopped.
+func BayBeside(dir, name string) (bay.Bay, bool) {
+	places, err := place.FromEnvironment()
+	if err != nil {
+		return bay.Bay{}, false
+	}
+	file, err := find(places, dir)
+	if err != nil {
+		return bay.Bay{}, false
+	}
+	return bay.Find(places, filepath.Dir(file), name)
+}
+
 // Projects are the folders of all projects that were fitted on this machine and are
 // still there.
 func Projects(places place.Places) []string {

@@ -32,8 +32,8 @@ import (
 // first, and serves the names of all; when it goes, another takes over.
 
 // routerPorts are tried in turn; the first is what people know. Another user of the
-// machine may have it.
-var routerPorts = []int{4280, 4281, 4282, 4283, 4284, 4285}
+// machine may have it. 0 is any that is free.
+var routerPorts = []int{4280, 4281, 4282, 4283, 0}
 
 // routes are what one bay's supervisor publishes.
 type routes struct {
@@ -138,7 +138,7 @@ func (s *supervisor) serveNames(ctx context.Context) {
 			continue
 		}
 		file := filepath.Join(s.bay.Routes(), "port")
-		if err := disk.WriteCache(file, []byte(strconv.Itoa(port))); err != nil {
+		if err := disk.WriteCache(file, []byte(strconv.Itoa(l.Addr().(*net.TCPAddr).Port))); err != nil {
 			s.log.Warn("the port of names cannot be noted", "error", err)
 		}
 		server := &http.Server{

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"trammel.example/trammel/internal/core/bay"
+	"trammel.example/trammel/internal/core/canon"
 	"trammel.example/trammel/internal/core/declare"
 	"trammel.example/trammel/internal/core/disk"
 	"trammel.example/trammel/internal/core/environ"
@@ -489,7 +490,7 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 	spec := service.Spec{
 		Name: x.CopyName(copy), Service: x.Name, Path: command.Path, Argv: command.Argv, Env: env, Dir: dir,
 		Ports: map[string]int{}, Restart: x.Restart, Signal: x.Stop.Signal, Within: x.Stop.Within,
-		Build: s.Inputs.ID, Mask: e.Masks(),
+		Build: s.build(), Mask: e.Masks(),
 		Ready: service.Probe{
 			Status: x.Ready.Status, Log: x.Ready.Log, Every: x.Ready.Every, Within: x.Ready.Within, Notify: x.Ready.Notify,
 		},
@@ -544,7 +545,9 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 	}
 	var decisive []string
 	for _, v := range e.Variables {
-		decisive = append(decisive, v.Name+"="+v.Value)
+		if v.Name != "TRAMMEL_ENVIRONMENT" { // which another service's change changes
+			decisive = append(decisive, v.Name+"="+v.Value)
+		}
 	}
 	files, err := s.Files()
 	if err != nil {
@@ -557,6 +560,16 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 	}
 	spec.Config = spec.Digest(append(decisive, strings.Join(e.Path, string(filepath.ListSeparator))))
 	return spec, nil
+}
+
+// build is what services run: the tools of the frame and the root that is seen. The
+// environment id says more than that, and would start all anew when one changed.
+func (s *Setup) build() string {
+	root := ""
+	if s.Inputs.View != nil {
+		root = s.Inputs.View.Root
+	}
+	return canon.Digest(canon.List{s.Inputs.Frame, root})
 }
 
 // webPort is the port of a service that a browser can be sent to: the one that an HTTP

@@ -1,0 +1,137 @@
+package main
+
+import (
+	"bufio"
+	"crypto/sha1"
+	"encoding/base64"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"testing"
+	"time"
+)
+
+// The test program is also a server with the habits of real ones, for services of
+// tests: run = ["SELF"], variables = { WEIR_SERVER = "HABIT" }.
+
+// serverHabit is the variable that makes the test program a server.
+const serverHabit = "WEIR_SERVER"
+
+// server serves on the port in WEIR_PORT. It ends by itself after ten minutes.
+func server(habit string) {
+	time.AfterFunc(10*time.Minute, func() { os.Exit(9) })
+	listen := func() net.Listener {
+		l, err := net.Listen("tcp4", "127.0.0.1:"+os.Getenv("WEIR_PORT"))
+		if err != nil {
+			fmt.Println(err)
+			os.Exit(1)
+		}
+		return l
+	}
+	switch habit {
+	case "web": // HTTP, WebSocket, a stream; sick while the file in WEIR_SICK is there
+		mux := http.NewServeMux()
+		mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+			fmt.Fprintf(w, "lane %s for %s, forwarded for %s\n", os.Getenv("WEIR_LANE"), r.Host, r.Header.Get("X-Forwarded-For"))
+		})
+		mux.HandleFunc("/health", func(w http.ResponseWriter, r *http.Request) {
+			if _, err := os.Stat(os.Getenv("WEIR_SICK")); err == nil {
+				http.Error(w, "sick", http.StatusInternalServerError)
+			}
+		})
+		mux.HandleFunc("/ws", socket)
+		mux.HandleFunc("/stream", func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "text/event-stream")
+			for i := range 3 {
+				fmt.Fprintf(w, "data: passing %d\n\n", i)
+				w.(http.Flusher).Flush()
+				if i < 2 { // the last one only comes when the first was seen
+					time.Sleep(50 * time.Millisecond)
+				}
+			}
+			<-r.Context().Done()
+		})
+		http.Serve(listen(), mux)
+	case "notify":
+		c, err := net.Dial("unixgram", os.Getenv("NOTIFY_SOCKET"))
+		if err != nil {
+			fmt.Println(err)
+			os.Exit(1)
+		}
+		io.WriteString(c, "STATUS=reading the ledger\n")
+		time.Sleep(300 * time.Millisecond)
+		fmt.Println("telling")
+		io.WriteString(c, "READY=1\nSTATUS=counting\n")
+		select {}
+	case "more": // opens a port that nobody declared
+		listen()
+		l, err := net.Listen("tcp4", "127.0.0.1:0")
+		if err == nil {
+			fmt.Println("also on", l.Addr())
+		}
+		select {}
+	case "keep": // keeps what it is sent and says when it is on disk
+		http.Serve(listen(), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			f, err := os.OpenFile(os.Getenv("WEIR_ROWS"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+			if err == nil {
+				_, err = io.Copy(f, r.Body)
+			}
+			if err == nil {
+				err = f.Sync()
+			}
+			if err != nil {
+				http.Error(w, err.Error(), 500)
+			}
+			f.Close()
+		}))
+	case "flood":
+		out := bufio.NewWriterSize(os.Stdout, 1<<16)
+		var size int64
+		fmt.Sscan(os.Getenv("WEIR_BYTES"), &size)
+		for i := int64(0); i*50 < size; i++ {
+			fmt.Fprintf(out, "%08d silverfin redgill mill trout weir eel passing\n", i)
+		}
+		out.Flush()
+		fmt.Println("flooded")
+		select {}
+	}
+	os.Exit(2)
+}
+
+// socket echoes the text frames of a WebSocket (RFC 6455): short ones, masked by the
+// client as it must.
+func socket(w http.ResponseWriter, r *http.Request) {
+	sum := sha1.Sum([]byte(r.Header.Get("Sec-WebSocket-Key") + "258EAFA5-E914-47DA-95CA-C5AB0DC85B11"))
+	c, buffered, err := w.(http.Hijacker).Hijack()
+	if err != nil {
+		return
+	}
+	defer c.Close()
+	fmt.Fprintf(c, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Accept: %s\r\n\r\n", base64.StdEncoding.EncodeToString(sum[:]))
+	for {
+		head := make([]byte, 6)
+		if _, err := io.ReadFull(buffered, head); err != nil {
+			return
+		}
+		text := make([]byte, head[1]&0x7f)
+		if _, err := io.ReadFull(buffered, text); err != nil {
+			return
+		}
+		for i := range text {
+			text[i] ^= head[2+i%4]
+		}
+		c.Write(append([]byte{head[0], byte(len(text))}, text...))
+	}
+}
+
+// serves is the part of a declaration that makes the test program a service.
+func serves(t *testing.T, habit, more string) string {
+	t.Helper()
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return fmt.Sprintf("run = [%q]\nvariables = { %s = %q, WEIR_LANE = \"@{copy}\"%s }\n", self, serverHabit, habit, more)
+}
