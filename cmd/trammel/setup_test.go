@@ -583,6 +583,8 @@ func fakeDatabase() standin.Deb {
 		{Name: bin + "initdb", Mode: 0o755, Content: "#!/bin/sh\n[ -e fail-once ] && echo no room >&2 && rm fail-once && exit 1\nwhile [ $# -gt 0 ]; do case $1 in --pgdata) d=$2 ;; --username) u=$2 ;; --pwfile) p=$2 ;; esac; shift; done\necho $u > $d/user; cat $p > $d/password\n"},
 		{Name: bin + "postgres", Mode: 0o755, Content: "#!/bin/sh\n[ \"$1\" = --version ] && echo postgres 17.2 && exit\n[ \"$1\" = --single ] && cat > $3/created && exit\necho serving \"$@\"; trap 'echo fast shutdown; exit 0' INT; while :; do sleep 0.05; done\n"},
 		{Name: bin + "pg_isready", Mode: 0o755, Content: "#!/bin/sh\necho \"$@\" > asked\n"},
+		{Name: bin + "pg_dump", Mode: 0o755, Content: "#!/bin/sh\n[ -e dump-fails ] && echo no such table >&2 && exit 3\necho dump with $PGPASSWORD; cat loaded 2>/dev/null; exit 0\n"},
+		{Name: bin + "psql", Mode: 0o755, Content: "#!/bin/sh\n[ $# -gt 10 ] && cat > loaded || echo client \"$@\"\n"},
 	}}
 }
 
@@ -622,6 +624,28 @@ run = "echo $LEDGER_URL @{service.ledger.user}"
 	password := read("password")
 	if read("user") != "heronweir" || len(password) != 24 || read("created") != `create database "weir"` {
 		t.Errorf("made with user %q, password %q, %q", read("user"), password, read("created"))
+	}
+	// A dump goes out and in, compressed or not; a failure leaves no half of one.
+	h.ok("data", "save", "ledger", "day.sql.gz")
+	h.ok("data", "load", "ledger", "day.sql.gz")
+	if got := h.read("loaded"); got != "dump with "+password+"\n" {
+		t.Errorf("loaded %q", got)
+	}
+	if got := h.ok("data", "save", "ledger", "-"); got != "dump with "+password+"\ndump with "+password+"\n" {
+		t.Errorf("saved %q", got)
+	}
+	before := h.read("day.sql.gz")
+	h.write("dump-fails", "")
+	h.fails(1, []string{"cannot be saved: exit code 3", "no such table"}, "data", "save", "ledger", "day.sql.gz")
+	if left, _ := filepath.Glob(filepath.Join(h.dir, ".new-*")); len(left) > 0 || h.read("day.sql.gz") != before {
+		t.Errorf("a failed dump left %v", left)
+	}
+	os.WriteFile(filepath.Join(h.dir, "cut.gz"), []byte(before[:len(before)-9]), 0o600)
+	h.fails(1, []string{"cut.gz cannot be unpacked"}, "data", "load", "ledger", "cut.gz")
+	h.fails(2, []string{`no service is named "leger"`, `"ledger"`}, "data", "save", "leger", "x")
+	h.fails(2, []string{"the dump cannot be read"}, "data", "load", "ledger", "nowhere")
+	if out := h.ok("do", "ledger-console", "-c", "select 1"); !strings.Contains(out, "client") || !strings.Contains(out, "weir -c select 1") {
+		t.Errorf("the console is %q", out)
 	}
 	url := "postgres://heronweir:" + password + "@127.0.0.1:" + itoa(st.Ports["main"]) + "/weir heronweir\n"
 	if got := h.ok("do", "url"); got != url {

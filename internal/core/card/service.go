@@ -18,6 +18,10 @@ import (
 //	stop.signal      and stop.within: how it ends
 //	port.NAME        the port that it would like
 //	publish.NAME     what @{service.SERVICE.NAME} is
+//	stale            files below @{data} that a crash leaves and that keep it from starting
+//	console          a client for a person, as the routine SERVICE-console
+//	data.save        prints a dump of the data
+//	data.load        reads one; with data.stopped = "yes" while the service does not run
 //	setting.NAME     a setting's default; "(random)" is a secret that each bay makes up
 type Service map[string]string
 
@@ -60,9 +64,12 @@ func readService(p *page.Page, t *page.Table) Service {
 	if s["run"] == "" {
 		p.Fault(t.Span, "", "a service on a card needs run")
 	}
-	for _, group := range []string{"ready", "stop"} {
+	put("stale", p.Text(t, "stale"))
+	put("console", p.Text(t, "console"))
+	known := []string{"ready.command", "ready.log", "ready.within", "stop.signal", "stop.within", "data.save", "data.load", "data.stopped"}
+	for _, group := range []string{"ready", "stop", "data"} {
 		for name, value := range p.StringMap(t, group) {
-			if !slices.Contains([]string{"ready.command", "ready.log", "ready.within", "stop.signal", "stop.within"}, group+"."+name) {
+			if !slices.Contains(known, group+"."+name) {
 				p.Fault(t.Get(group).Span, "", "%s of a card has no %s", group, name)
 			}
 			put(group+"."+name, value)
@@ -70,7 +77,7 @@ func readService(p *page.Page, t *page.Table) Service {
 	}
 	for _, group := range []string{"port", "publish", "setting"} {
 		for name, value := range p.StringMap(t, group) {
-			put(group+"."+name, value)
+			s[group+"."+name] = value // a setting's default may be nothing
 		}
 	}
 	p.Close(t)

@@ -233,6 +233,7 @@ type Routine struct {
 	About string
 	Run   Run
 	Needs []string // "service.NAME" and "step.NAME"
+	Of    string   // service whose card brings it, or "": its names mean what they mean there
 	Place fault.Place
 }
 

@@ -32,8 +32,8 @@ func (in Inputs) setting(s declare.Service, copy int, name string) (value string
 	}
 	settings := card.Service(s.Card).Group("setting")
 	if base, isFile := strings.CutSuffix(name, "-file"); isFile && settings[base] == card.Random {
-		if _, own := s.Settings[base]; own {
-			return "", true, fmt.Errorf("service %s has its own %s, and its card wants it in a file", s.Name, base)
+		if own := s.Settings[base]; strings.Contains(own, "@{secret.") {
+			return "", true, fmt.Errorf("the %s of service %s is a secret, and the card wants it in a file; leave it out and one is made up", base, s.Name)
 		}
 		return SettingFile(in.Bay, s.Name, base), true, nil
 	}

@@ -72,7 +72,7 @@ func Tools(ctx context.Context, p *project.Project, l *lock.Lock, o Options) (*R
 	}
 	f, err := p.Frame(l)
 	if err == nil && len(f.Roots) > 0 {
-		err = copyProgram(p.Places)
+		_, err = p.Places.KeepProgram()
 	}
 	if err != nil {
 		return nil, err
@@ -136,7 +136,7 @@ func Trial(ctx context.Context, p *project.Project, l *lock.Lock, o Options) (*p
 	}
 	f, err := p.Frame(l)
 	if err == nil && len(f.Roots) > 0 {
-		err = copyProgram(p.Places)
+		_, err = p.Places.KeepProgram()
 	}
 	if err != nil {
 		return nil, err

@@ -3,20 +3,15 @@ package fit
 import (
 	"context"
 	"fmt"
-	"io"
-	"os"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"sync"
 	"sync/atomic"
 
-	"trammel.example/trammel/internal/core/disk"
 	"trammel.example/trammel/internal/core/event"
 	"trammel.example/trammel/internal/core/fault"
 	"trammel.example/trammel/internal/core/fetch"
 	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/place"
 	"trammel.example/trammel/internal/core/project"
 	"trammel.example/trammel/internal/core/root"
 	"trammel.example/trammel/internal/core/seal"
@@ -117,46 +112,4 @@ func gone(name string, p lock.PartOn, cause error) error {
 	e := fault.New(fault.Source, "the source %q does not have %s %s any more: archives drop a package when they get a newer one", name, p.Name, p.Part.Version)
 	e.Cause = cause
 	return e.Advise("Take what it has now: trammel lock --renew (and test, and commit the lock),\nor name as url under [source.%s] an archive that keeps old packages.", name)
-}
-
-// copyProgram puts this program where the launcher of roots finds it.
-func copyProgram(places place.Places) error {
-	to, err := places.Program()
-	if err != nil {
-		return err
-	}
-	if _, err := os.Stat(to); err == nil {
-		return nil
-	}
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	from, err := os.Open(self)
-	if err != nil {
-		return err
-	}
-	defer from.Close()
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-		return err
-	}
-	fresh, err := os.CreateTemp(filepath.Dir(to), ".new-")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(fresh.Name())
-	defer fresh.Close()
-	if _, err := io.Copy(fresh, from); err != nil {
-		return err
-	}
-	if err := fresh.Chmod(0o755); err != nil {
-		return err
-	}
-	if err := fresh.Close(); err != nil {
-		return err
-	}
-	if err := os.Rename(fresh.Name(), to); err != nil {
-		return err
-	}
-	return disk.SyncDir(filepath.Dir(to))
 }

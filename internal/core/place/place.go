@@ -5,6 +5,7 @@ package place
 
 import (
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -96,3 +97,50 @@ func (p Places) Locators() string { return filepath.Join(p.Cache, "locators") }
 
 // Checkouts is the folder of what is started from locators.
 func (p Places) Checkouts() string { return filepath.Join(p.State, "checkouts") }
+
+// KeepProgram makes sure that the copy is there; it is made anew after an upgrade. It
+// returns its path.
+func (p Places) KeepProgram() (string, error) {
+	to, err := p.Program()
+	if err != nil {
+		return "", err
+	}
+	if _, err := os.Stat(to); err == nil {
+		return to, nil
+	}
+	return to, copySelf(to)
+}
+
+func copySelf(to string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	from, err := os.Open(self)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	fresh, err := os.CreateTemp(filepath.Dir(to), ".new-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(fresh.Name())
+	defer fresh.Close()
+	if _, err := io.Copy(fresh, from); err != nil {
+		return err
+	}
+	if err := fresh.Chmod(0o755); err != nil {
+		return err
+	}
+	if err := fresh.Close(); err != nil {
+		return err
+	}
+	if err := os.Rename(fresh.Name(), to); err != nil {
+		return err
+	}
+	return disk.SyncDir(filepath.Dir(to))
+}

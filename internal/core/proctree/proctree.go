@@ -29,6 +29,7 @@ type Spec struct {
 	Argv   []string
 	Env    []string
 	Dir    string
+	Stdin  *os.File // nil: nothing
 	Stdout *os.File
 	Stderr *os.File
 
@@ -155,6 +156,9 @@ func (t *Tree) Kill() {
 // startGroup is the fallback: the command in a process group of its own.
 func startGroup(spec Spec, path string) (*Tree, error) {
 	cmd := &exec.Cmd{Path: path, Args: spec.Argv, Env: spec.Env, Dir: spec.Dir, Stdout: spec.Stdout, Stderr: spec.Stderr}
+	if spec.Stdin != nil {
+		cmd.Stdin = spec.Stdin
+	}
 	cmd.SysProcAttr = groupAttributes()
 	if err := cmd.Start(); err != nil {
 		return nil, err

@@ -98,6 +98,9 @@ func startInit(spec Spec, path string, attributes *syscall.SysProcAttr) (*Tree, 
 		Stdout: spec.Stdout, Stderr: spec.Stderr, SysProcAttr: attributes,
 		ExtraFiles: []*os.File{pipes[0][0], pipes[1][1], pipes[2][0]},
 	}
+	if spec.Stdin != nil {
+		cmd.Stdin = spec.Stdin
+	}
 	if err := cmd.Start(); err != nil {
 		closeAll()
 		return nil, err
@@ -168,7 +171,7 @@ func Init() {
 	_ = unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0)
 	signals := make(chan os.Signal, 16)
 	signal.Notify(signals, unix.SIGTERM, unix.SIGINT, unix.SIGHUP, unix.SIGQUIT)
-	cmd := &exec.Cmd{Path: told.Path, Args: told.Argv, Env: os.Environ(), Stdout: os.Stdout, Stderr: os.Stderr}
+	cmd := &exec.Cmd{Path: told.Path, Args: told.Argv, Env: os.Environ(), Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if err := cmd.Start(); err != nil {
 		fail("start", err)

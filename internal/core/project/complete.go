@@ -44,6 +44,16 @@ func (p *Project) Complete(l *lock.Lock) error {
 		services[i] = s
 	}
 	p.Declaration = p.Declaration.Completed(services)
+	// A card brings a routine along; one of that name in the declaration stands before it.
+	for _, s := range services {
+		name := s.Name + "-console"
+		if _, own := p.Declaration.Routine(name); s.Card["console"] != "" && !own {
+			p.Declaration.Routines = append(slices.Clip(p.Declaration.Routines), declare.Routine{
+				Name: name, About: s.Tool + "'s own client on " + s.Name, Of: s.Name,
+				Run: declare.Run{Script: s.Card["console"]}, Needs: []string{"service." + s.Name}, Place: s.Place,
+			})
+		}
+	}
 	return nil
 }
 
@@ -84,16 +94,34 @@ func complete(s *declare.Service, def card.Service) error {
 	return nil
 }
 
+// keepSetting puts a stated value where the card's scripts read it, as they read one
+// that was made up: never from an argument, which others could see.
+func keepSetting(file, value string) error {
+	if old, err := os.ReadFile(file); err == nil && string(old) == value || strings.Contains(value, "@{") {
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	return disk.Write(file, []byte(value), 0o600)
+}
+
 // madeUp are the secrets that a bay makes up for the settings of services. Each is
 // written once, and stays.
 func (p *Project) madeUp() ([]environ.Secret, error) {
 	var out []environ.Secret
 	for _, s := range p.Declaration.Services {
 		for name, value := range card.Service(s.Card).Group("setting") {
-			if _, own := s.Settings[name]; own || value != card.Random {
+			if value != card.Random {
 				continue
 			}
 			file := environ.SettingFile(p.Bay, s.Name, name)
+			if own, stated := s.Settings[name]; stated {
+				if err := keepSetting(file, own); err != nil {
+					return nil, err
+				}
+				continue
+			}
 			if _, err := os.Stat(file); errors.Is(err, fs.ErrNotExist) {
 				raw := make([]byte, 12)
 				if _, err := rand.Read(raw); err != nil {

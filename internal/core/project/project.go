@@ -207,7 +207,7 @@ func (p *Project) Frame(l *lock.Lock) (frame.Frame, error) {
 	}
 	f, err := frame.Of(p.Places.Frames(), p.Store, parts)
 	if err == nil && len(f.Roots) > 0 {
-		f.Program, err = p.Places.Program()
+		f.Program, err = p.Places.KeepProgram()
 	}
 	return f, err
 }
@@ -418,7 +418,11 @@ func (p *Project) Compile(ctx context.Context, l *lock.Lock) (*Plan, error) {
 		Frame: in.Frame, Folders: in.Folders, Host: p.HostCommands(), Environment: *e, Routines: map[string]declare.Run{},
 	}
 	for _, r := range p.Declaration.Routines {
-		run, err := script.Expand(r.Run, in.Lookup("", 0))
+		copy := 0
+		if r.Of != "" {
+			copy = 1
+		}
+		run, err := script.Expand(r.Run, in.Lookup(r.Of, copy))
 		if err != nil {
 			return nil, fault.New(fault.Use, "routine %s: %v", r.Name, err)
 		}

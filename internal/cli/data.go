@@ -1,0 +1,169 @@
+package cli
+
+import (
+	"bufio"
+	"compress/gzip"
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/setup"
+)
+
+func dataCommand() *cli.Command {
+	one := func(name, usage, args string, action cli.ActionFunc) *cli.Command {
+		return &cli.Command{
+			Name: name, Usage: usage, ArgsUsage: args, Action: action, Flags: []cli.Flag{approveFlag()},
+			ShellComplete: complete(func(d *declare.Declaration) []string { return serviceNames(d) }),
+		}
+	}
+	return &cli.Command{
+		Name:        "data",
+		Usage:       "save a service's data to a dump, or load one",
+		Description: example("trammel data save ledger passings.sql.gz", "trammel --bay trial data load ledger passings.sql.gz"),
+		Commands: []*cli.Command{
+			one("save", "write a dump; a name that ends in .gz is compressed, - is standard output", "SERVICE FILE", saveAction),
+			one("load", "read a dump, compressed or not; - is standard input", "SERVICE FILE", loadAction),
+		},
+		Action: func(context.Context, *cli.Command) error {
+			return fault.New(fault.Use, "say whether to save or to load").Advise("trammel data save SERVICE FILE, or trammel data load SERVICE FILE")
+		},
+	}
+}
+
+// dataFor prepares a checkout for an exchange of data.
+func dataFor(ctx context.Context, c *cli.Command) (s *ui.Screen, up *setup.Setup, name, file string, err error) {
+	if c.Args().Len() != 2 {
+		return nil, nil, "", "", fault.New(fault.Use, "name a service and a file").Advise("trammel data %s ledger passings.sql.gz", c.Name)
+	}
+	p, err := open(ctx, c)
+	if err != nil {
+		return nil, nil, "", "", err
+	}
+	l, err := p.Lock()
+	if err != nil {
+		return nil, nil, "", "", err
+	}
+	s = screen(c)
+	if err := consent(ctx, c, s, p, l); err != nil {
+		return nil, nil, "", "", err
+	}
+	up, err = setup.Prepare(ctx, p, l)
+	return s, up, c.Args().Get(0), c.Args().Get(1), err
+}
+
+func saveAction(ctx context.Context, c *cli.Command) error {
+	s, up, name, file, err := dataFor(ctx, c)
+	if err != nil {
+		return err
+	}
+	if file == "-" {
+		return withProgress(ctx, s, func(ctx context.Context) error { return up.Save(ctx, name, os.Stdout) })
+	}
+	// The dump takes its name when it is whole; an older one of that name stays till then.
+	out, err := os.CreateTemp(filepath.Dir(file), ".new-"+filepath.Base(file)+"-*")
+	if err != nil {
+		return fault.New(fault.Failed, "the dump cannot be written: %v", err)
+	}
+	defer os.Remove(out.Name())
+	defer out.Close()
+	err = withProgress(ctx, s, func(ctx context.Context) error {
+		if !strings.HasSuffix(file, ".gz") {
+			return up.Save(ctx, name, out)
+		}
+		read, write, err := os.Pipe()
+		if err != nil {
+			return err
+		}
+		defer read.Close()
+		packed := make(chan error, 1)
+		go func() {
+			z := gzip.NewWriter(out)
+			_, err := io.Copy(z, read)
+			packed <- errors.Join(err, z.Close())
+			_, _ = io.Copy(io.Discard, read) // a full disk must not block the tool
+		}()
+		err = up.Save(ctx, name, write)
+		write.Close()
+		return errors.Join(err, <-packed)
+	})
+	if err == nil {
+		err = out.Sync()
+	}
+	if err != nil {
+		return err
+	}
+	info, err := out.Stat()
+	if err != nil {
+		return err
+	}
+	if err := os.Rename(out.Name(), file); err != nil {
+		return fault.New(fault.Failed, "the dump cannot be written: %v", err)
+	}
+	s.Print("saved %s to %s, %s", s.Paint(ui.Accent, name), file, ui.Bytes(info.Size()))
+	return nil
+}
+
+func loadAction(ctx context.Context, c *cli.Command) error {
+	s, up, name, file, err := dataFor(ctx, c)
+	if err != nil {
+		return err
+	}
+	in := os.Stdin
+	if file != "-" {
+		if in, err = os.Open(file); err != nil {
+			return fault.New(fault.Use, "the dump cannot be read: %v", err)
+		}
+		defer in.Close()
+	}
+	plain, wait, err := unpacked(in)
+	if err != nil {
+		return err
+	}
+	err = withProgress(ctx, s, func(ctx context.Context) error { return up.Load(ctx, name, plain) })
+	plain.Close()
+	if unpackErr := wait(); unpackErr != nil {
+		err = errors.Join(fault.New(fault.Failed, "%s cannot be unpacked: %v", file, unpackErr), err)
+	}
+	if err != nil {
+		return err
+	}
+	s.Print("loaded %s into %s", file, s.Paint(ui.Accent, name))
+	return nil
+}
+
+// unpacked is a dump without its compression (RFC 1952), told by its first bytes, which
+// are read through a pipe.
+func unpacked(in *os.File) (plain *os.File, wait func() error, err error) {
+	buffered := bufio.NewReader(in)
+	head, _ := buffered.Peek(2)
+	var from io.Reader = buffered
+	if len(head) == 2 && head[0] == 0x1f && head[1] == 0x8b {
+		if from, err = gzip.NewReader(buffered); err != nil {
+			return nil, nil, fault.New(fault.Use, "the dump cannot be unpacked: %v", err)
+		}
+	}
+	read, write, err := os.Pipe()
+	if err != nil {
+		return nil, nil, err
+	}
+	done := make(chan error, 1)
+	go func() {
+		_, err := io.Copy(write, from)
+		write.Close()
+		if errors.Is(err, os.ErrClosed) || errors.Is(err, syscall.EPIPE) {
+			err = nil // the tool wanted no more
+		}
+		done <- err
+	}()
+	return read, func() error { return <-done }, nil
+}
