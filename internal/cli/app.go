@@ -148,7 +148,7 @@ func newApp() *cli.Command {
 			draftCommand(), findCommand(), setCommand(), unsetCommand(),
 			lockCommand(), newerCommand(), approveCommand(), fitCommand(), showCommand(),
 			shellCommand(), runCommand(), doCommand(),
-			startCommand(), stopCommand(), logsCommand(), dataCommand(), baysCommand(), clearCommand(),
+			startCommand(), stopCommand(), watchCommand(), logsCommand(), dataCommand(), baysCommand(), clearCommand(),
 			verifyCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(),
 		},
 	}

@@ -131,6 +131,9 @@ func (p *page) state(w http.ResponseWriter, r *http.Request) {
 			out.Services = append(out.Services, serviceOut{Name: name, Service: name, State: Stopped, Ports: []string{}, More: []string{}})
 		}
 	}
+	slices.SortStableFunc(out.Services, func(a, b serviceOut) int { // as they are declared
+		return slices.Index(known.names, a.Service) - slices.Index(known.names, b.Service)
+	})
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Cache-Control", "no-store")
 	_ = json.NewEncoder(w).Encode(out)

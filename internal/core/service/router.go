@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -310,17 +311,19 @@ func (t *router) unknown(w http.ResponseWriter, r *http.Request, name string, al
 	say(w, http.StatusNotFound, "Nothing here is called "+name+".", "Names that lead somewhere now:", links)
 }
 
-var plainPage = template.Must(template.New("").Parse(`<!doctype html>
+var plainPage = sync.OnceValue(func() *template.Template { return template.Must(template.New("").Parse(plainText)) })
+
+const plainText = `<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.What}}</title>
 <style>:root{color-scheme:light dark}body{font:1rem/1.6 system-ui,sans-serif;max-width:42rem;margin:4rem auto;padding:0 1rem}</style></head>
 <body><h1>{{.What}}</h1><p>{{.Do}}</p>{{with .Links}}<ul>{{range .}}<li><a href="{{.}}">{{.}}</a></li>{{end}}</ul>{{else}}{{if .Listing}}<p>None.</p>{{end}}{{end}}</body></html>
-`))
+`
 
 func say(w http.ResponseWriter, code int, what, do string, links []string) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(code)
-	_ = plainPage.Execute(w, struct {
+	_ = plainPage().Execute(w, struct {
 		What, Do string
 		Links    []string
 		Listing  bool
