@@ -37,6 +37,7 @@ type logWriter struct {
 	file    *os.File
 	size    int64
 	dropped int
+	failed  time.Time         // when it last could not be written
 	watch   func(line string) // called with each line while a probe wants it
 }
 
@@ -67,25 +68,46 @@ func (w *logWriter) open() error {
 func (w *logWriter) line(stream string, text []byte) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.size >= logSize {
-		w.rotate()
-	}
-	if w.dropped > 0 {
-		note := fmt.Sprintf("%s sup %d lines could not be kept\n", time.Now().UTC().Format(logTime), w.dropped)
-		if !w.write([]byte(note)) {
-			w.dropped++
-			return
-		}
-		w.dropped = 0
-	}
-	record := make([]byte, 0, len(text)+32)
-	record = time.Now().UTC().AppendFormat(record, logTime)
-	record = append(append(append(append(append(record, ' '), stream...), ' '), text...), '\n')
-	if !w.write(record) {
-		w.dropped++
-	}
+	w.heard(text)
+	w.put(record(nil, stream, text), 1)
+}
+
+// heard lets a probe hear a line, also one that a full disk drops; w.mu is held.
+func (w *logWriter) heard(text []byte) {
 	if w.watch != nil {
 		w.watch(string(text))
+	}
+}
+
+// record appends a line as the file has it.
+func record(to []byte, stream string, text []byte) []byte {
+	to = time.Now().UTC().AppendFormat(to, logTime)
+	return append(append(append(append(append(to, ' '), stream...), ' '), text...), '\n')
+}
+
+// again is how long nothing is tried after a write that failed, so that a flood onto a
+// full disk costs no more than counting it.
+const again = 100 * time.Millisecond
+
+// put writes records, all of them or none; w.mu is held. What cannot be written is
+// counted, and the count written once there is room.
+func (w *logWriter) put(records []byte, lines int) {
+	if w.dropped > 0 && time.Since(w.failed) < again {
+		w.dropped += lines
+		return
+	}
+	if w.size > 0 && w.size+int64(len(records)) > logSize {
+		w.rotate()
+	}
+	if w.dropped > 0 && !w.write(record(nil, "sup", fmt.Appendf(nil, "%d lines could not be kept", w.dropped))) {
+		w.dropped += lines
+		w.failed = time.Now()
+		return
+	}
+	w.dropped = 0
+	if !w.write(records) {
+		w.dropped += lines
+		w.failed = time.Now()
 	}
 }
 
@@ -132,15 +154,45 @@ func (w *logWriter) close() {
 	}
 }
 
-// keep copies a stream into the log until its end.
+// keep copies a stream into the log until its end. Lines that come together are
+// written together.
 func (w *logWriter) keep(stream string, r io.Reader) {
 	lines := bufio.NewReaderSize(r, maxLine)
+	var records []byte
 	for {
-		line, err := lines.ReadSlice('\n')
-		if len(line) > 0 {
-			w.line(stream, bytes.TrimRight(line, "\r\n"))
+		count := 0
+		records = records[:0]
+		var end error
+		w.mu.Lock()
+		watched := w.watch != nil
+		w.mu.Unlock()
+		for {
+			text, err := lines.ReadSlice('\n')
+			if len(text) > 0 {
+				text = bytes.TrimRight(text, "\r\n")
+				records = record(records, stream, text)
+				count++
+				if watched {
+					w.mu.Lock()
+					w.heard(text)
+					w.mu.Unlock()
+				}
+			}
+			if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
+				end = err
+				break
+			}
+			next, _ := lines.Peek(lines.Buffered()) // what is here; nothing is waited for
+			if len(records) >= maxLine || bytes.IndexByte(next, '\n') < 0 {
+				break
+			}
 		}
-		if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
+		if count > 0 {
+			w.mu.Lock()
+			w.put(records, count)
+			w.mu.Unlock()
+		}
+		if end != nil {
 			return
 		}
 	}

@@ -75,10 +75,16 @@ func TestOddOutputIsKept(t *testing.T) {
 
 func TestALogThatCannotBeWrittenIsCountedAndBlocksNobody(t *testing.T) {
 	w := &logWriter{path: filepath.Join(t.TempDir(), "gone", "x.log")} // its folder is not there
+	heard := 0
+	w.setWatch(func(string) { heard++ })
 	w.keep("out", strings.NewReader("a\nb\nc\n"))
+	if heard != 3 {
+		t.Errorf("a probe heard %d of 3 lines", heard)
+	}
 	if err := os.MkdirAll(filepath.Dir(w.path), 0o755); err != nil {
 		t.Fatal(err)
 	}
+	time.Sleep(2 * again)
 	w.line("out", []byte("there is room again"))
 	w.close()
 	got := ReadLog(filepath.Dir(w.path), "x", 0, time.Time{})
