@@ -88,7 +88,7 @@ func (b *workshop) archive() ([]row, error) {
 		script := `mkdir "$0" && printf '%s\n' "$@" | xargs -P 2 -I{} sh -c 'dpkg-deb -x "$1" "$0/$(basename "$1")"' "$0" {}`
 		return exec.Command("sh", append([]string{"-c", script, into}, archives...)...).Run()
 	}
-	rows = append(rows, row{fmt.Sprintf("unpack, hash, keep and merge %d packages", len(packages)), "dpkg-deb -x, two at a time", 1.2, 3, ours, dpkg})
+	rows = append(rows, compare(fmt.Sprintf("unpack, hash, keep and merge %d packages", len(packages)), "dpkg-deb -x, two at a time", 1.2, 3, ours, dpkg))
 	// One root more of the same parts, against copying hard links.
 	var trees []string
 	for _, p := range packages {
@@ -107,5 +107,5 @@ func (b *workshop) archive() ([]row, error) {
 	linked := func() error {
 		return exec.Command("sh", append([]string{"-c", `mkdir "$0" && for t in "$@"; do cp -al "$t" "$0/"; done`, b.next()}, trees...)...).Run()
 	}
-	return append(rows, row{fmt.Sprintf("make a root of %d packages", len(packages)), "cp -al of the same trees", 1.5, 10, remake, linked}), nil
+	return append(rows, compare(fmt.Sprintf("make a root of %d packages", len(packages)), "cp -al of the same trees", 1.5, 10, remake, linked)), nil
 }

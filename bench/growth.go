@@ -43,8 +43,8 @@ func (b *workshop) growth() ([]row, error) {
 		return b.run(b.program, "--dir", b.path(fmt.Sprintf("steps-%d", n)), "show")
 	}
 	rows = append(rows,
-		row{"show, planning 300 steps", "30 steps", 10, 15, plan(300), plan(30)},
-		row{"show, planning 300 steps", "Go hello", 0, 15, plan(300), b.run(b.hello)},
+		compare("show, planning 300 steps", "30 steps", 10, 15, plan(300), plan(30)),
+		compare("show, planning 300 steps", "Go hello", 0, 15, plan(300), b.run(b.hello)),
 	)
 	return rows, nil
 }

@@ -239,7 +239,7 @@ func (t *router) service(w http.ResponseWriter, r *http.Request, service string,
 }
 
 // outgoing keeps connections to services. It asks no proxy: they are on this machine.
-var outgoing = &http.Transport{MaxIdleConnsPerHost: 16, IdleConnTimeout: 30 * time.Second, DisableCompression: true}
+var outgoing = &http.Transport{MaxIdleConnsPerHost: 16, IdleConnTimeout: 30 * time.Second, DisableCompression: true, ReadBufferSize: 256 << 10, WriteBufferSize: 64 << 10}
 
 type pool chan []byte
 

@@ -38,7 +38,7 @@ func (s *supervisor) want(name string, is bool) {
 	slices.Sort(names)
 	raw, err := json.Marshal(names)
 	if err == nil {
-		err = disk.Write(s.bay.WantedFile(), raw, 0o600)
+		err = disk.WriteCache(s.bay.WantedFile(), raw) // whole or not at all; not worth waiting for the disk
 	}
 	if err != nil {
 		s.log.Error("what is wanted cannot be noted", "error", err)
