@@ -40,7 +40,7 @@ const (
 // mean something.
 var Hues = []Style{Accent, hue1, hue2, hue3, hue4, hue5}
 
-var codes = map[Style]string{Dim: "2", Bold: "1", Accent: "36", Amber: "33", Red: "31", Green: "32", hue1: "35", hue2: "34", hue3: "32", hue4: "95", hue5: "94"}
+var codes = map[Style]string{Dim: "2", Bold: "1", Accent: "36", Amber: "33", Red: "31", Green: "32", hue1: "35", hue2: "34", hue3: "94", hue4: "95", hue5: "96"}
 
 // Screen is where a command prints.
 type Screen struct {
