@@ -61,17 +61,17 @@ func short(args []string) (code int, done bool) {
 		if !ok || err != nil {
 			return 0, false
 		}
-		return report(context.Background(), become(plan, dir, "", args[3:])), true
+		return conclude(context.Background(), become(plan, dir, "", args[3:])), true
 	}
 	return 0, false
 }
 
 func run(ctx context.Context, args []string) int {
-	return report(ctx, newApp().Run(ctx, args))
+	return conclude(ctx, newApp().Run(ctx, args))
 }
 
-// report prints an error and gives the exit code that it stands for.
-func report(ctx context.Context, err error) int {
+// conclude prints an error and gives the exit code that it stands for.
+func conclude(ctx context.Context, err error) int {
 	var code exitCode
 	switch {
 	case err == nil:
@@ -149,7 +149,7 @@ func newApp() *cli.Command {
 			lockCommand(), newerCommand(), approveCommand(), fitCommand(), showCommand(),
 			shellCommand(), runCommand(), doCommand(),
 			startCommand(), stopCommand(), watchCommand(), logsCommand(), dataCommand(), baysCommand(), clearCommand(),
-			verifyCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(),
+			verifyCommand(), compareCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(),
 		},
 	}
 	for _, c := range app.Commands {

@@ -21,6 +21,9 @@ func verifyCommand() *cli.Command {
 		Description: example("trammel verify", "trammel verify --deep"),
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "deep", Usage: "hash every byte instead of comparing sizes and times"},
+			&cli.StringFlag{Name: "report", Usage: "write what was found into `FILE`, to be compared with other machines'"},
+			&cli.StringFlag{Name: "sign", Usage: "sign the report with the SSH `KEY`: a private key's file, or a public one's that the agent holds"},
+			&cli.StringFlag{Name: "machine", Usage: "call this machine `NAME` in the report; default: its host name"},
 			jsonFlag(),
 		},
 		Action: verifyAction,
@@ -35,12 +38,15 @@ func verifyAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if c.String("report") == "" && (c.String("sign") != "" || c.String("machine") != "") {
+		return fault.New(fault.Use, "--sign and --machine are about a report").Advise("Write, for example: trammel verify --report reports/hut-laptop.json --sign ~/.ssh/id_ed25519")
+	}
 	s := screen(c)
 	options := proof.Options{Deep: c.Bool("deep"), Living: os.Environ()}
 	if l, err := p.Lock(); err == nil {
 		options.Approved = p.Approved(l)
 	}
-	report, err := proof.Verify(ctx, p, options)
+	found, err := proof.Verify(ctx, p, options)
 	if err != nil {
 		return err
 	}
@@ -49,14 +55,19 @@ func verifyAction(ctx context.Context, c *cli.Command) error {
 			Format int  `json:"format"`
 			OK     bool `json:"ok"`
 			*proof.Report
-		}{1, report.OK(), report}
+		}{1, found.OK(), found}
 		if err := s.JSON(out); err != nil {
 			return err
 		}
 	} else {
-		printReport(s, report)
+		printReport(s, found)
 	}
-	if !report.OK() {
+	if c.String("report") != "" {
+		if err := writeReport(ctx, c, s, p, found); err != nil {
+			return err
+		}
+	}
+	if !found.OK() {
 		return said(fault.Drift)
 	}
 	return nil

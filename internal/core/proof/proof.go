@@ -6,6 +6,7 @@
 package proof
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -61,6 +62,17 @@ type Report struct {
 	Deep        bool     `json:"deep"`
 	Rows        []Row    `json:"checks"`
 	Mend        []string `json:"mend"` // commands, in order
+	Parts       []Part   `json:"parts,omitempty"`
+}
+
+// Part is one locked part as it was found.
+type Part struct {
+	Label   string   `json:"label"` // as messages have it: "node", "root trixie"
+	Item    string   `json:"item"`
+	Version string   `json:"version"`
+	Tree    string   `json:"tree"`  // the locked digest
+	State   string   `json:"state"` // ok, drift, missing or failed
+	Differs []string `json:"differs,omitempty"`
 }
 
 // OK tells whether every check holds.
@@ -235,6 +247,11 @@ func (v *verifier) store(ctx context.Context) {
 	total := 0
 	for i, x := range outcomes {
 		total += files[i]
+		found := Part{Label: parts[i].Label(), Item: parts[i].Item, Version: parts[i].Part.Version, Tree: v.p.Store.Tree(parts[i]), State: cmp.Or(x.state, OK)}
+		for _, d := range x.details {
+			found.Differs = append(found.Differs, d.Thing+" "+firstWord(d.What))
+		}
+		v.Parts = append(v.Parts, found)
 		if x.state == "" {
 			continue
 		}
@@ -262,6 +279,12 @@ func (v *verifier) store(ctx context.Context) {
 		row.Text = fmt.Sprintf("%d %s, %s files, %s", len(parts), noun, Grouped(total), how)
 	}
 	v.Rows = append(v.Rows, row)
+}
+
+// firstWord is what kind of difference it is, without the time that it was seen.
+func firstWord(what string) string {
+	word, _, _ := strings.Cut(what, " ")
+	return word
 }
 
 // Grouped writes a count with commas: 5,214.
