@@ -53,7 +53,7 @@ func TestFiveMachinesAreIdenticalOrTheOddOneIsNamed(t *testing.T) {
 		t.Error(out)
 	}
 	part := func(h *hut, name string) string {
-		found, _ := filepath.Glob(filepath.Join(h.home, "data/store/*-"+name+"-*"))
+		found, _ := filepath.Glob(filepath.Join(h.home, "data/store/*-"+name+"*"))
 		if len(found) == 0 {
 			t.Fatalf("no part of %s", name)
 		}

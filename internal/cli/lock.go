@@ -128,6 +128,11 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Proj
 			return err
 		}
 	}
+	if len(changes) > 0 || old == nil {
+		if err := putAside(p, old); err != nil {
+			return err
+		}
+	}
 	if err := fresh.Write(p.Declaration.Dir); err != nil {
 		return err
 	}

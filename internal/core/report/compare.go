@@ -243,10 +243,10 @@ func (m *matrix) parts() {
 			}
 			what := part.State
 			switch n := len(part.Differs); {
-			case n == 1:
-				what = part.Differs[0]
-			case n > 1:
-				what = fmt.Sprintf("%s and %d more", part.Differs[0], n-1)
+			case n > 0 && n <= 3:
+				what = strings.Join(part.Differs, ", ")
+			case n > 3:
+				what = fmt.Sprintf("%s and %d more", strings.Join(part.Differs[:3], ", "), n-3)
 			case part.State == proof.OK:
 				what = "its tree is another: " + canon.Short(part.Tree)
 			}

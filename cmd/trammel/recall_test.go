@@ -1,0 +1,142 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-git/go-git/v5"
+	"github.com/go-git/go-git/v5/plumbing/object"
+)
+
+// commits makes the project folder a repository, and returns what commits all of it.
+func commits(t *testing.T, h *hut) (commit func(subject string) string) {
+	t.Helper()
+	r, err := git.PlainInit(filepath.Dir(h.dir), false) // the project is below its top
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, err := r.Worktree()
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	return func(subject string) string {
+		t.Helper()
+		for _, name := range []string{"trammel.toml", "trammel.lock"} {
+			if _, err := w.Add("heronweir/" + name); err != nil {
+				t.Fatal(err)
+			}
+		}
+		at = at.Add(time.Hour)
+		who := &object.Signature{Name: "hut-laptop", Email: "hut-laptop@heronweir.example", When: at}
+		id, err := w.Commit(subject, &git.CommitOptions{Author: who, Committer: who})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return id.String()
+	}
+}
+
+func nodes(t *testing.T) *hut {
+	t.Helper()
+	h := newHut(t, registry(t), "format  = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[toolchain]\nnode = \"=22.11.0\"\n")
+	h.ok("lock")
+	return h
+}
+
+func TestEarlierLocksComeBackFromVersionControl(t *testing.T) {
+	linuxOnly(t)
+	h := nodes(t)
+	commit := commits(t, h)
+	first := commit("Pin node")
+	h.ok("set", "node==22.12.0")
+	second := commit("Newer node")
+	h.write("trammel.toml", h.read("trammel.toml")+"\n[variables]\nWEIR_UNITS = \"fish-per-hour\"\n")
+	h.ok("lock")
+	commit("A variable")
+	h.write("trammel.toml", "# a remark\n"+h.read("trammel.toml"))
+	commit("A remark, which is no revision of the lock")
+	list := strings.Split(strings.TrimSpace(h.ok("recall", "--list")), "\n")
+	if len(list) != 3 || !strings.Contains(list[0], "+ variable WEIR_UNITS") || !strings.Contains(list[1], "node 22.11.0 → 22.") || !strings.Contains(list[2], "the first lock") {
+		t.Fatalf("%q", list)
+	}
+	var out struct {
+		Shallow   bool
+		Revisions []struct{ Revision, Subject string }
+	}
+	if err := json.Unmarshal([]byte(h.ok("recall", "--list", "--json")), &out); err != nil || len(out.Revisions) != 3 || out.Revisions[1].Revision != second || out.Revisions[1].Subject != "Newer node" || out.Shallow {
+		t.Errorf("%+v, %v", out, err)
+	}
+	if got := h.ok("recall", "--against", first[:10]); !strings.Contains(got, "node 22.11.0 → 22.") || !strings.Contains(got, "+ variable WEIR_UNITS") {
+		t.Error(got)
+	}
+	h.ok("fit")
+	newer := h.ok("run", "--", "node", "--version")
+	// With the declaration, everything is as it was; without, it says that they part.
+	o := h.try("recall", first)
+	if o.code != 0 || !strings.Contains(o.out, "→ 22.11.0") || !strings.Contains(o.err, "--declaration") {
+		t.Errorf("%+v", o)
+	}
+	h.fails(3, nil, "lock", "--check")
+	o = h.try("recall", first, "--declaration")
+	if o.code != 0 || !strings.Contains(o.err, "trammel fit") {
+		t.Errorf("%+v", o)
+	}
+	h.ok("lock", "--check")
+	h.ok("fit")
+	if got := h.ok("run", "--", "node", "--version"); got == newer || !strings.Contains(got, "22.11.0") {
+		t.Errorf("%q", got)
+	}
+	h.ok("recall", "HEAD", "--declaration")
+	h.ok("fit")
+	if got := h.ok("run", "--", "node", "--version"); got != newer {
+		t.Errorf("%q, not %q", got, newer)
+	}
+	h.fails(2, []string{`nothing is called "v9"`, "recall --list"}, "recall", "v9")
+	h.fails(2, []string{"there are no 7 earlier locks"}, "recall", "7")
+	h.fails(2, []string{"say one of"}, "recall")
+	h.write("trammel.toml", "nonsense = [")
+	h.ok("recall", "HEAD", "--declaration") // the way back from a faulty declaration
+	h.ok("lock", "--check")
+	gitPath, err := exec.LookPath("git")
+	if err != nil {
+		return
+	}
+	shallow := filepath.Join(t.TempDir(), "shallow")
+	if raw, err := exec.Command(gitPath, "clone", "-q", "--depth", "2", "file://"+filepath.Dir(h.dir), shallow).CombinedOutput(); err != nil {
+		t.Skip(string(raw))
+	}
+	other := &hut{t: t, dir: filepath.Join(shallow, "heronweir"), home: h.home, env: h.env}
+	o = other.try("recall", "--list")
+	if o.code != 0 || !strings.Contains(o.out+o.err, "This clone is shallow") {
+		t.Errorf("%+v", o)
+	}
+}
+
+func TestWithoutVersionControlTheLastTwentyLocksAreKept(t *testing.T) {
+	linuxOnly(t)
+	h := nodes(t)
+	for i := range 22 {
+		h.write("trammel.toml", strings.Split(h.read("trammel.toml"), "\n[variables]")[0]+fmt.Sprintf("\n[variables]\nDAY = \"%d\"\n", i))
+		h.ok("lock")
+	}
+	o := h.try("recall", "--list", "--last", "0")
+	if n := strings.Count(o.out, "\n"); o.code != 0 || n != 20 || !strings.Contains(o.err, "the last twenty") {
+		t.Errorf("%d: %+v", n, o)
+	}
+	h.ok("recall", "1", "--declaration")
+	if !strings.Contains(h.read("trammel.toml"), `DAY = "20"`) {
+		t.Error(h.read("trammel.toml"))
+	}
+	h.ok("lock", "--check")
+	h.ok("recall", "1", "--declaration") // and there again
+	if !strings.Contains(h.read("trammel.toml"), `DAY = "21"`) {
+		t.Error(h.read("trammel.toml"))
+	}
+	h.fails(2, []string{"nothing is called"}, "recall", "HEAD")
+}

@@ -1,0 +1,227 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/canon"
+	"trammel.example/trammel/internal/core/declare"
+	"trammel.example/trammel/internal/core/disk"
+	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/history"
+	"trammel.example/trammel/internal/core/lock"
+	"trammel.example/trammel/internal/core/project"
+)
+
+func recallCommand() *cli.Command {
+	return &cli.Command{
+		Name:        "recall",
+		Usage:       "earlier locks: list them, compare with one, bring one back",
+		ArgsUsage:   "[REVISION]",
+		Description: example("trammel recall --list", "trammel recall --against v1.2", "trammel recall 1          # the lock before the present one", "trammel recall 3fa91c2 --declaration"),
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "list", Usage: "list the lock's revisions and what each changed"},
+			&cli.IntFlag{Name: "last", Usage: "list the last `N` revisions; 0 is all", Value: 20},
+			&cli.StringFlag{Name: "against", Usage: "say what the present lock does differently than that of `REVISION`"},
+			&cli.BoolFlag{Name: "declaration", Usage: "bring back the declaration of the revision, too"},
+			jsonFlag(),
+		},
+		Action: recallAction,
+	}
+}
+
+// keptLocks is where locks are put aside in a checkout without version control.
+func keptLocks(dir string) string { return filepath.Join(project.Local(dir), "locks") }
+
+// lockedDeclaration is a copy of the declaration that the present lock was made of.
+func lockedDeclaration(dir string) string { return filepath.Join(project.Local(dir), "locked.toml") }
+
+// putAside keeps the lock that is about to be replaced, and the new lock's declaration.
+func putAside(p *project.Project, old *lock.Lock) error {
+	dir := p.Declaration.Dir
+	if old != nil {
+		before, _ := os.ReadFile(lockedDeclaration(dir))
+		if err := history.PutAside(keptLocks(dir), old, before, time.Now()); err != nil {
+			return err
+		}
+	}
+	text, err := os.ReadFile(p.Declaration.File)
+	if err != nil {
+		return err
+	}
+	return disk.WriteCache(lockedDeclaration(dir), text)
+}
+
+func recallAction(ctx context.Context, c *cli.Command) error {
+	places := []bool{c.Bool("list"), c.String("against") != "", c.Args().Present()}
+	asked := 0
+	for _, is := range places {
+		if is {
+			asked++
+		}
+	}
+	if asked != 1 || c.Args().Len() > 1 {
+		return fault.New(fault.Use, "say one of: --list, --against REVISION, or a revision to bring back").Advise("See what there is: trammel recall --list")
+	}
+	// The declaration may be faulty now, which may be why somebody wants it back.
+	file, err := declare.Find(c.String("dir"))
+	if err != nil {
+		return err
+	}
+	dir := filepath.Dir(file)
+	h, err := history.Open(dir, keptLocks(dir))
+	if err != nil {
+		return err
+	}
+	s := screen(c)
+	switch {
+	case c.Bool("list"):
+		return recallList(c, s, h)
+	case c.String("against") != "":
+		return recallAgainst(c, s, h, dir)
+	}
+	r, err := h.Find(c.Args().First())
+	if err != nil {
+		return err
+	}
+	return recallBring(ctx, c, s, dir, file, r)
+}
+
+// revisionOut is one revision as `recall --json` prints it.
+type revisionOut struct {
+	Revision string    `json:"revision"`
+	At       time.Time `json:"at"`
+	Subject  string    `json:"subject,omitempty"`
+	Lock     string    `json:"lock,omitempty"`
+	Changes  []string  `json:"changes"`
+}
+
+func recallList(c *cli.Command, s *ui.Screen, h *history.History) error {
+	list, cut, err := h.List(c.Int("last"))
+	if err != nil {
+		return err
+	}
+	out := []revisionOut{}
+	rows := [][]ui.Cell{}
+	for _, r := range list {
+		x := revisionOut{Revision: r.ID, At: r.At.UTC(), Subject: r.Subject, Changes: r.Changes}
+		id := ""
+		if r.Lock != nil {
+			x.Lock = r.Lock.ID()
+			id = canon.Short(x.Lock)
+		}
+		out = append(out, x)
+		changes := strings.Join(r.Changes, "; ")
+		if len(r.Changes) == 0 {
+			changes = "the declaration's wording, or what machines learnt"
+		}
+		rows = append(rows, []ui.Cell{{Text: r.Short(), Style: ui.Accent}, {Text: r.At.Local().Format("2 Jan 2006 15:04"), Style: ui.Dim}, {Text: id}, {Text: changes}})
+	}
+	if c.Bool("json") {
+		return s.JSON(struct {
+			Format    int           `json:"format"`
+			Shallow   bool          `json:"shallow"`
+			Revisions []revisionOut `json:"revisions"`
+		}{1, cut, out})
+	}
+	if len(rows) == 0 {
+		s.Say("There are no earlier locks yet.")
+	}
+	s.Table(rows)
+	if cut {
+		s.Say("This clone is shallow; what is older is not here. Fetch it: git fetch --unshallow")
+	}
+	if !h.Versioned() && len(rows) > 0 {
+		s.Say("These were kept in this checkout, the last twenty. Version control keeps all.")
+	}
+	return nil
+}
+
+func recallAgainst(c *cli.Command, s *ui.Screen, h *history.History, dir string) error {
+	r, err := h.Find(c.String("against"))
+	if err != nil {
+		return err
+	}
+	now, err := lock.Read(dir)
+	if err != nil {
+		return err
+	}
+	changes := lock.Changes(r.Lock, now)
+	if c.Bool("json") {
+		return s.JSON(struct {
+			Format   int      `json:"format"`
+			Revision string   `json:"revision"`
+			Changes  []string `json:"changes"`
+		}{1, r.ID, append([]string{}, changes...)})
+	}
+	s.Print("%s   %s → lock %s", s.Paint(ui.Accent, r.Short()), canon.Short(r.Lock.ID()), canon.Short(now.ID()))
+	for _, x := range changes {
+		s.Print("  %s", x)
+	}
+	if len(changes) == 0 {
+		s.Print("  nothing differs")
+	}
+	return nil
+}
+
+// recallBring puts an earlier lock into the work tree. The present one is kept.
+func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, dir, file string, r history.Revision) error {
+	if c.Bool("declaration") && r.Declaration == nil {
+		return fault.New(fault.Use, "the declaration of %s was not kept", r.Short()).Advise("Bring back the lock alone: trammel recall %s", r.Short())
+	}
+	if err := (&project.Project{Declaration: &declare.Declaration{Dir: dir}}).MakeLocal(); err != nil {
+		return err
+	}
+	unlock, err := disk.Lock(ctx, filepath.Join(project.Local(dir), "lock.lock"))
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	now, err := lock.Read(dir)
+	if err != nil {
+		now = nil
+	}
+	if now != nil && now.ID() != r.Lock.ID() {
+		own, _ := os.ReadFile(file)
+		if err := history.PutAside(keptLocks(dir), now, own, time.Now()); err != nil {
+			return err
+		}
+		if err := now.WriteFile(project.EarlierLock(dir)); err != nil {
+			return err
+		}
+	}
+	if c.Bool("declaration") {
+		if err := disk.Write(file, r.Declaration, 0o644); err != nil {
+			return err
+		}
+		if err := disk.WriteCache(lockedDeclaration(dir), r.Declaration); err != nil {
+			return err
+		}
+	}
+	if err := r.Lock.Write(dir); err != nil {
+		return err
+	}
+	s.Print("%s   lock %s is back, of %s", s.Paint(ui.Accent, r.Lock.Declaration.Project), canon.Short(r.Lock.ID()), r.At.Local().Format("2 Jan 2006 15:04"))
+	for _, x := range lock.Changes(now, r.Lock) {
+		s.Print("  %s", x)
+	}
+	p, err := openWith(ctx, c, project.Locate{})
+	if err != nil || p.Declaration.Digest() != r.Lock.Declaration.Digest {
+		what := fmt.Sprintf("%s asks for something else than this lock by now.", declare.FileName)
+		if r.Declaration != nil && !c.Bool("declaration") {
+			s.Say("%s Bring that back as well: trammel recall %s --declaration", what, r.Short())
+		} else {
+			s.Say("%s", what)
+		}
+		return nil
+	}
+	s.Say("Next: trammel fit")
+	return nil
+}
