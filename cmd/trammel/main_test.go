@@ -66,6 +66,10 @@ func newHut(t *testing.T, s *standin.Server, declaration string) *hut {
 	h := &hut{t: t, dir: filepath.Join(t.TempDir(), "heronweir"), home: filepath.Join(t.TempDir(), "home")}
 	h.settings(s)
 	h.write("trammel.toml", declaration)
+	// Without it a first fish fills it in the background, longer than a test lasts.
+	if err := os.MkdirAll(filepath.Join(filepath.Dir(h.home), ".local/share/fish/generated_completions"), 0o755); err != nil {
+		t.Fatal(err)
+	}
 	t.Cleanup(func() {
 		h.try("--quiet", "stop")
 		h.try("--quiet", "clear", "--all") // other bays

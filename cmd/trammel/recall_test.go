@@ -140,3 +140,68 @@ func TestWithoutVersionControlTheLastTwentyLocksAreKept(t *testing.T) {
 	}
 	h.fails(2, []string{"nothing is called"}, "recall", "HEAD")
 }
+
+func TestALockInConflictIsMerged(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, registry(t), "format  = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[toolchain]\nnode = \"=22.11.0\"\n")
+	h.ok("lock")
+	ours := h.read("trammel.lock")
+	both := map[string]string{}
+	for side, declared := range map[string]string{"ours": "node = \"=22.12.0\"\n", "theirs": "node = \"=24.1.0\"\n"} {
+		h.write("trammel.lock", ours)
+		h.write("trammel.toml", strings.Replace(h.read("trammel.toml"), h.read("trammel.toml")[strings.Index(h.read("trammel.toml"), "node ="):], declared, 1))
+		h.ok("lock")
+		both[side] = h.read("trammel.lock")
+	}
+	conflict := "<<<<<<< HEAD\n" + both["ours"] + "=======\n" + both["theirs"] + ">>>>>>> theirs\n"
+	h.write("trammel.lock", conflict)
+	o := h.try("lock")
+	if o.code != 0 || !strings.Contains(o.err, "in conflict") || !strings.Contains(o.err, "resolved anew: node") {
+		t.Errorf("%+v", o)
+	}
+	h.ok("lock", "--check")
+	h.write("trammel.lock", strings.Replace(conflict, "=======", "|||||||\n"+ours+"=======", 1)) // with the base
+	h.ok("lock")
+	h.ok("lock", "--check")
+	// By git's own hand, where there is one: each side sets another tool.
+	gitPath, err := exec.LookPath("git")
+	if err != nil {
+		return
+	}
+	run := func(args ...string) (string, error) {
+		c := exec.Command(gitPath, append([]string{"-c", "user.name=hut", "-c", "user.email=hut@heronweir.example", "-c", "init.defaultBranch=main"}, args...)...)
+		c.Dir = h.dir
+		out, err := c.CombinedOutput()
+		return string(out), err
+	}
+	must := func(args ...string) {
+		t.Helper()
+		if out, err := run(args...); err != nil {
+			t.Fatalf("git %v: %s", args, out)
+		}
+	}
+	must("init", "-q")
+	must("add", "trammel.toml", "trammel.lock")
+	must("commit", "-qm", "One tool")
+	must("checkout", "-qb", "theirs")
+	h.write("trammel.toml", strings.Replace(h.read("trammel.toml"), "[toolchain]", "[variables]\nTHEIRS = \"1\"\n\n[toolchain]", 1))
+	h.ok("lock")
+	must("commit", "-qam", "Theirs")
+	must("checkout", "-q", "main")
+	h.ok("set", "node==22.12.0")
+	must("commit", "-qam", "Ours")
+	if out, err := run("merge", "theirs"); err == nil {
+		t.Fatalf("git found no conflict: %s", out)
+	}
+	if strings.Contains(h.read("trammel.toml"), "<<<<") {
+		t.Fatal("the declaration is in conflict, too")
+	}
+	o = h.try("lock")
+	if o.code != 0 || !strings.Contains(o.err, "in conflict") {
+		t.Errorf("%+v", o)
+	}
+	h.ok("lock", "--check")
+	if text := h.read("trammel.lock"); strings.Contains(text, "<<<<") || !strings.Contains(text, "22.12.0") || !strings.Contains(text, "THEIRS") {
+		t.Error(text)
+	}
+}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -97,6 +98,18 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Proj
 	}
 	defer unlock()
 	old, err := lock.Read(p.Declaration.Dir)
+	if raw, readErr := os.ReadFile(lock.Path(p.Declaration.Dir)); err != nil && readErr == nil {
+		if ours, theirs, ok := lock.Sides(raw); ok {
+			var apart []string
+			old, apart = lock.Agreed(ours, theirs)
+			err = nil
+			if len(apart) == 0 {
+				s.Say("The lock is in conflict; what both sides have is taken over.")
+			} else {
+				s.Say("The lock is in conflict; what both sides have is taken over, and resolved anew: %s", strings.Join(apart, ", "))
+			}
+		}
+	}
 	if err != nil && !errors.Is(err, lock.ErrNone) {
 		// What cannot be read cannot be kept: everything is resolved anew.
 		s.Say("The lock that is there is not used: %s", firstLine(err))
