@@ -160,9 +160,17 @@ func shownCell(r *report.Comparison, row report.Line, cols []column, n int) stri
 	return row.Cells[i].Value
 }
 
+// signature is whose a report is, in a word or two; what is wrong with it stands below
+// the table.
 func signature(m report.Machine) string {
-	if m.Unsigned != "" {
+	switch {
+	case m.Unsigned == "not signed":
 		return m.Unsigned
+	case m.Unsigned != "":
+		return "not trusted"
+	}
+	if short, ok := strings.CutPrefix(m.SignedBy, "SHA256:"); ok { // nobody gave it a name
+		return "key " + short[:8]
 	}
 	return m.SignedBy
 }
@@ -202,13 +210,7 @@ func printComparison(s *ui.Screen, r *report.Comparison) {
 	age := []ui.Cell{{Text: "made"}}
 	for _, c := range cols {
 		m := r.Machines[c.index]
-		text := m.SignedBy
-		if short, ok := strings.CutPrefix(text, "SHA256:"); ok { // nobody gave it a name
-			text = "key " + short[:8]
-		}
-		if m.Unsigned != "" {
-			text = "not signed"
-		}
+		text := signature(m)
 		if len(c.names) > 1 && m.Unsigned == "" {
 			text = "each its own"
 		}
