@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	charm.land/bubbletea/v2 v2.1.1
+	github.com/CycloneDX/cyclonedx-go v0.12.0
 	github.com/ProtonMail/go-crypto v1.3.0
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/charmbracelet/x/ansi v0.11.9
@@ -13,6 +14,7 @@ require (
 	github.com/goccy/go-yaml v1.19.2
 	github.com/klauspost/compress v1.20.3
 	github.com/pelletier/go-toml/v2 v2.4.3
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/therootcompany/xz v1.0.1
 	github.com/urfave/cli/v3 v3.14.0
 	golang.org/x/crypto v0.56.0
@@ -54,5 +56,6 @@ require (
 	github.com/xo/terminfo v1.0.0 // indirect
 	golang.org/x/net v0.57.0 // indirect
 	golang.org/x/sync v0.22.0 // indirect
+	golang.org/x/text v0.41.0 // indirect
 	gopkg.in/warnings.v0 v0.1.2 // indirect
 )

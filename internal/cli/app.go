@@ -149,7 +149,7 @@ func newApp() *cli.Command {
 			lockCommand(), newerCommand(), approveCommand(), fitCommand(), showCommand(),
 			shellCommand(), runCommand(), doCommand(),
 			startCommand(), stopCommand(), watchCommand(), logsCommand(), dataCommand(), baysCommand(), clearCommand(),
-			verifyCommand(), compareCommand(), recallCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(),
+			verifyCommand(), compareCommand(), recallCommand(), exportCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(),
 		},
 	}
 	for _, c := range app.Commands {

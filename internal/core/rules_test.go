@@ -17,7 +17,7 @@ import (
 var order = strings.Fields(`
 	event fault disk place canon mask version platform page ref fetch declare card lock
 	debian source resolve tree unpack locator store seal root frame bay environ proctree script approval project fit
-	step listen network service render setup proof report history sweep draft`)
+	step listen network service render setup proof report history export sweep draft`)
 
 const (
 	module = "trammel.example/trammel/"
