@@ -3,13 +3,16 @@ package cli
 import (
 	"context"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/disk"
 	"trammel.example/trammel/internal/core/export"
 	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/fit"
 	"trammel.example/trammel/internal/core/platform"
 	"trammel.example/trammel/internal/core/setup"
 )
@@ -25,10 +28,12 @@ func exportCommand() *cli.Command {
 		Description: example("trammel export cyclonedx --output bom.json", "trammel export dotenv"),
 		Commands: []*cli.Command{
 			kind("cyclonedx", "the bill of materials, as CycloneDX JSON", exportBill, &cli.StringFlag{Name: "platform", Usage: "of the `OS/ARCH`; default: this machine's"}),
+			kind("bundle", "every archive of the lock in one file, for machines without network: trammel fit --bundle FILE", exportBundle,
+				&cli.StringSliceFlag{Name: "platform", Usage: "for the `OS/ARCH`; default: all that are locked"}, offlineFlag()),
 			kind("dotenv", "the variables, as NAME='value' lines; secrets are left out", exportDotenv),
 		},
 		Action: func(context.Context, *cli.Command) error {
-			return fault.New(fault.Use, "say what to export").Advise("Known: cyclonedx, dotenv.")
+			return fault.New(fault.Use, "say what to export").Advise("Known: bundle, cyclonedx, dotenv.")
 		},
 	}
 }
@@ -54,6 +59,67 @@ func exportBill(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	return emit(c, text)
+}
+
+func exportBundle(ctx context.Context, c *cli.Command) error {
+	file := c.String("output")
+	if file == "" {
+		return fault.New(fault.Use, "a bundle goes into a file").Advise("Write, for example: trammel export bundle --output heronweir.bundle")
+	}
+	p, err := open(ctx, c)
+	if err != nil {
+		return err
+	}
+	l, err := p.Lock()
+	if err != nil {
+		return err
+	}
+	wanted := c.StringSlice("platform")
+	if len(wanted) == 0 {
+		wanted = l.Declaration.Platforms
+	}
+	var platforms []platform.Platform
+	for _, text := range wanted {
+		on, ok := platform.Parse(text)
+		if !ok || !l.Covers(on) {
+			return fault.New(fault.Use, "this project is not locked for %q", text).Advise("Locked for: %s", strings.Join(l.Declaration.Platforms, ", "))
+		}
+		platforms = append(platforms, on)
+	}
+	// The file takes its name when it is whole.
+	out, err := os.CreateTemp(filepath.Dir(file), ".new-"+filepath.Base(file)+"-*")
+	if err != nil {
+		return fault.New(fault.Failed, "the bundle cannot be written: %v", err)
+	}
+	defer os.Remove(out.Name())
+	defer out.Close()
+	s := screen(c)
+	var b *fit.Bundle
+	err = withProgress(ctx, s, func(ctx context.Context) error {
+		b, err = fit.WriteBundle(ctx, p, l, platforms, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline"))}, out)
+		return err
+	})
+	if err == nil {
+		err = out.Chmod(0o644)
+	}
+	if err == nil {
+		err = out.Sync()
+	}
+	if err != nil {
+		return err
+	}
+	info, err := out.Stat()
+	if err != nil {
+		return err
+	}
+	if err := os.Rename(out.Name(), file); err != nil {
+		return fault.New(fault.Failed, "the bundle cannot be written: %v", err)
+	}
+	s.Print("%s   %d archives for %s, %s", s.Paint(ui.Accent, file), len(b.Archives), strings.Join(b.Platforms, ", "), ui.Bytes(info.Size()))
+	if len(b.Without) > 0 {
+		s.Say("Not in it, since they are built from modules: %s. A machine needs the network for them.", strings.Join(b.Without, ", "))
+	}
+	return nil
 }
 
 func exportDotenv(ctx context.Context, c *cli.Command) error {

@@ -27,6 +27,7 @@ func fitCommand() *cli.Command {
 		Description: example("trammel fit", "trammel fit node        # check node to the byte and mend it"),
 		Flags: append(paramFlags(),
 			offlineFlag(),
+			&cli.StringFlag{Name: "bundle", Usage: "take all archives from `FILE` (trammel export bundle), without the network"},
 			&cli.StringSliceFlag{Name: "again", Usage: "run the `STEP` though it is not due"},
 			approveFlag(),
 			&cli.BoolFlag{Name: "exact", Usage: "also remove what add-ons have and nobody wants"},
@@ -112,7 +113,14 @@ type fitDone struct {
 func fitAll(ctx context.Context, c *cli.Command, p *project.Project, l *lock.Lock, o fitOrder) (done fitDone, err error) {
 	var addons []setup.AddonResult
 	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
-		done.result, err = fit.Tools(ctx, p, l, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline")), Check: o.tools})
+		options := fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline")), Check: o.tools}
+		if file := c.String("bundle"); file != "" {
+			if _, err := fit.ReadBundle(ctx, p, l, file); err != nil {
+				return err
+			}
+			options.Client, options.Bundled = client(p, true), true
+		}
+		done.result, err = fit.Tools(ctx, p, l, options)
 		if err != nil {
 			return err
 		}

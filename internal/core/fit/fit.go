@@ -26,6 +26,7 @@ type Options struct {
 	Machine *source.Machine
 	Client  *fetch.Client
 	Check   []string // items to check to the byte and mend
+	Bundled bool     // all archives are in the cache, so that no source is opened
 }
 
 // Result is what was done and what was left alone.
@@ -233,6 +234,9 @@ func addAll(ctx context.Context, p *project.Project, l *lock.Lock, o Options, to
 
 // open opens the source of an item, once for all of its parts.
 func open(p *project.Project, l *lock.Lock, o Options, opened map[string]source.Source, part lock.PartOn) (source.Source, error) {
+	if o.Bundled {
+		return fromBundle{}, nil
+	}
 	item := part.Item
 	if _, ok := l.Items[item]; !ok && item != "" { // one of the person's own additions
 		own, err := p.OverlayLock()
