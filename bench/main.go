@@ -70,7 +70,7 @@ func bench(words []string) error {
 	if err := b.build(); err != nil {
 		return err
 	}
-	rows, err := b.rows()
+	rows, err := b.rows(words)
 	if err != nil {
 		return err
 	}
@@ -194,7 +194,7 @@ func both(first, second func() error) func() error {
 	}
 }
 
-func (b *workshop) rows() ([]row, error) {
+func (b *workshop) rows(words []string) ([]row, error) {
 	hello := b.run(b.hello)
 	rows := []row{
 		compare("trammel --version", "a Go program that prints a line", 2, 60, b.run(b.program, "--version"), hello),
@@ -203,23 +203,30 @@ func (b *workshop) rows() ([]row, error) {
 		compare("trammel fit, nothing to do", "Go hello", 3, 40, b.run(b.program, "fit"), hello),
 		compare("trammel show", "Go hello", 3, 40, b.run(b.program, "show"), hello),
 	}
-	prompts, err := b.prompts()
-	if err != nil {
-		return nil, err
+	// Only the data that is wanted is made: some of it takes minutes.
+	for _, part := range []struct {
+		about string
+		rows  func() ([]row, error)
+	}{
+		{"prompts folder project", b.prompts}, {"services chain start status supervisor forward 256", b.services},
+		{"verify deep files recall revisions", b.proofs}, {"growth tools steps lock fit show run", b.growth},
+		{"sealed look-up root packages closure", b.archive}, {"unpack toolchain zip tar", b.archives},
+	} {
+		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(part.about, w) }) {
+			continue
+		}
+		more, err := part.rows()
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, more...)
 	}
-	growth, err := b.growth()
-	if err != nil {
-		return nil, err
-	}
-	services, err := b.services()
-	if err != nil {
-		return nil, err
-	}
-	archive, err := b.archive()
-	if err != nil {
-		return nil, err
-	}
-	rows = append(append(append(append(rows, prompts...), services...), growth...), archive...)
+	return rows, nil
+}
+
+// archives measures unpacking a Go toolchain.
+func (b *workshop) archives() ([]row, error) {
+	var rows []row
 	toolchain, err := exec.Command("go", "env", "GOROOT").Output()
 	if err != nil {
 		return nil, err

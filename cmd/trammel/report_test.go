@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"trammel.example/trammel/internal/demo"
+	"trammel.example/trammel/internal/standin"
 )
 
 // fiveMachines are machines with the demo's project in the same state, each with a
@@ -174,4 +175,38 @@ func TestReportsAreSignedAndHeldToTheirSigners(t *testing.T) {
 			t.Errorf("%q is in the report", bad)
 		}
 	}
+}
+
+func TestGoodMirrorsProveIdenticalAndABadOneIsRefused(t *testing.T) {
+	linuxOnly(t)
+	g := standin.NewGit()
+	defer g.Close()
+	declaration := "format  = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[toolchain]\nnode = \"22\"\n"
+	first := newHut(t, registry(t), declaration)
+	first.ok("lock")
+	first.ok("fit")
+	for _, who := range []string{"hut-laptop", "lab-desk"} {
+		h := first
+		if who == "lab-desk" { // another home, mirror and, where that can be had, user
+			h = first.elsewhere(registry(t))
+			if os.Getuid() == 0 {
+				asOrdinaryUser(t, h)
+			}
+			h.ok("fit")
+		}
+		h.ok("verify", "--deep", "--report", "report.json", "--machine", who)
+		g.Commit("", standin.File{Name: "reports/" + who + ".json", Content: h.read("report.json")})
+	}
+	// The team keeps its reports on a branch of a repository.
+	if out := first.ok("compare", g.URL+"#main:reports"); !strings.Contains(out, "2 machines hold the identical environment.") {
+		t.Error(out)
+	}
+	mirror := registry(t)
+	mirror.Fail("-22.12.0.tgz", standin.WrongBytes)
+	bad := first.elsewhere(mirror)
+	bad.fails(5, []string{"22.12.0"}, "fit")
+	if parts, _ := filepath.Glob(filepath.Join(bad.home, "data/store/*-node-22*")); len(parts) > 0 {
+		t.Errorf("the store has %v", parts)
+	}
+	bad.fails(3, []string{"is not there"}, "verify")
 }

@@ -1,0 +1,131 @@
+package main
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-git/go-git/v5"
+	"github.com/go-git/go-git/v5/plumbing/object"
+
+	"trammel.example/trammel/internal/standin"
+)
+
+const treeFiles = 50_000
+
+// proofs measures verify on a tool of many files, and the history of a lock.
+func (b *workshop) proofs() ([]row, error) {
+	files := []standin.File{{Name: "bin/herons", Mode: 0o755, Content: "#!/bin/sh\necho herons 1.0\n"}}
+	for i := range treeFiles {
+		files = append(files, standin.File{Name: fmt.Sprintf("share/%03d/%05d.txt", i%250, i), Content: strings.Repeat(fmt.Sprintf("silverfin %05d\n", i), 256)})
+	}
+	if err := publish(b.path("many/tools"), []tool{{"herons", [][]byte{standin.TarGz(files...)}}}); err != nil {
+		return nil, err
+	}
+	if err := put(b.path("many/trammel.toml"), []byte("format = 1\nproject = \"many\"\nisolation = \"open\"\n\n[source.hut]\nkind = \"catalog\"\nurl = \"tools\"\n\n[toolchain]\nherons = \"1\"\n")); err != nil {
+		return nil, err
+	}
+	many := func(args ...string) func() error {
+		return b.run(b.program, append([]string{"--dir", b.path("many"), "--quiet"}, args...)...)
+	}
+	for _, args := range [][]string{{"lock"}, {"fit", "--approve"}} {
+		if err := many(args...)(); err != nil {
+			return nil, err
+		}
+	}
+	found, _ := filepath.Glob(b.path("home/data/store/*-herons-1.0"))
+	if len(found) != 1 {
+		return nil, fmt.Errorf("the part of herons: %v", found)
+	}
+	hash := func() error {
+		return exec.Command("sh", "-c", `find "$0" -type f -print0 | xargs -0 -P 2 -n 500 sha256sum > /dev/null`, found[0]).Run()
+	}
+	if err := b.history(); err != nil {
+		return nil, err
+	}
+	listed := func(n int) func() error {
+		return b.run(b.program, "--dir", b.path(fmt.Sprintf("history-%d", n)), "recall", "--list", "--last", "0")
+	}
+	return []row{
+		compare("verify, 50,000 files", "a stat walk of them on all cores", 2, 7, many("verify"), func() error { return statWalk(found[0]) }),
+		compare("verify --deep, 200 MB in 50,000 files", "sha256sum of them, two at a time", 0.3, 5, many("verify", "--deep"), hash),
+		compare("recall --list, 300 revisions", "30 revisions", 10, 10, listed(300), listed(30)),
+		compare("recall --list, 300 revisions", "Go hello", 0, 10, listed(300), b.run(b.hello)),
+	}, nil
+}
+
+// statWalk looks at every file of a tree, its folders shared among two.
+func statWalk(root string) error {
+	top, err := filepath.Glob(filepath.Join(root, "*", "*"))
+	if err != nil {
+		return err
+	}
+	work := make(chan string, len(top))
+	for _, dir := range top {
+		work <- dir
+	}
+	close(work)
+	var wait sync.WaitGroup
+	errs := make(chan error, 2)
+	for range 2 {
+		wait.Go(func() {
+			for dir := range work {
+				err := filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error {
+					if err == nil {
+						_, err = os.Lstat(path)
+					}
+					return err
+				})
+				if err != nil {
+					errs <- err
+					return
+				}
+			}
+		})
+	}
+	wait.Wait()
+	close(errs)
+	return <-errs
+}
+
+// history commits 30 and 300 revisions of a lock.
+func (b *workshop) history() error {
+	for _, n := range []int{30, 300} {
+		dir := b.path(fmt.Sprintf("history-%d", n))
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+		repository, err := git.PlainInit(dir, false)
+		if err != nil {
+			return err
+		}
+		work, err := repository.Worktree()
+		if err != nil {
+			return err
+		}
+		for i := range n {
+			text := fmt.Sprintf("format = 1\nproject = \"heronweir\"\n\n[variables]\nDAY = \"%d\"\n", i)
+			if err := put(filepath.Join(dir, "trammel.toml"), []byte(text)); err != nil {
+				return err
+			}
+			if err := b.run(b.program, "--dir", dir, "--quiet", "lock")(); err != nil {
+				return err
+			}
+			for _, name := range []string{"trammel.toml", "trammel.lock"} {
+				if _, err := work.Add(name); err != nil {
+					return err
+				}
+			}
+			who := &object.Signature{Name: "hut-laptop", Email: "hut-laptop@heronweir.example", When: time.Unix(int64(1_700_000_000+i*86400), 0)}
+			if _, err := work.Commit(fmt.Sprintf("Day %d", i), &git.CommitOptions{Author: who, Committer: who}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
