@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -209,4 +210,26 @@ func TestGoodMirrorsProveIdenticalAndABadOneIsRefused(t *testing.T) {
 		t.Errorf("the store has %v", parts)
 	}
 	bad.fails(3, []string{"is not there"}, "verify")
+}
+
+func TestHundredsOfMachinesShareColumns(t *testing.T) {
+	h := demoHut(t)
+	h.ok("lock")
+	h.ok("fit")
+	h.ok("verify", "--report", "one.json", "--machine", "hut-000")
+	one := h.read("one.json")
+	for i := range 300 {
+		text := strings.Replace(one, "hut-000", fmt.Sprintf("hut-%03d", i), 1)
+		if i == 150 {
+			text = strings.Replace(text, `"state":"ok","tree":"blake3:`, `"state":"ok","tree":"blake3:00`, 1)
+		}
+		h.write(fmt.Sprintf("reports/%03d.json", i), text)
+	}
+	o := h.fails(3, []string{"299 machines", "hut-150", "its tree is another", "hut-149, hut-151"}, "compare", "reports", "--html", "all.html")
+	if width := len(strings.Split(o.out, "\n")[1]); width > 120 {
+		t.Errorf("the table is %d wide", width)
+	}
+	if page := h.read("all.html"); !strings.Contains(page, "299 machines") || len(page) > 100_000 {
+		t.Errorf("a page of %d bytes", len(page))
+	}
 }
