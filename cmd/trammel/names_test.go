@@ -208,7 +208,7 @@ func TestThePageShowsAndDoes(t *testing.T) {
 		t.Errorf("%d %s", code, text)
 	}
 	look()
-	if len(state.Services) != 3 || state.Services[0].Name != "desk" || state.Services[0].State != "ready" {
+	if len(state.Services) != 3 || state.Services[2].Name != "desk" || state.Services[2].State != "ready" {
 		t.Errorf("%+v", state.Services)
 	}
 	logs, err := h.named("GET", "heronweir.localhost", "/logs?of=routine-count", nil, "")
