@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -103,15 +104,34 @@ func TestEarlierLocksComeBackFromVersionControl(t *testing.T) {
 	h.write("trammel.toml", "nonsense = [")
 	h.ok("recall", "HEAD", "--declaration") // the way back from a faulty declaration
 	h.ok("lock", "--check")
+	// The project moves to another folder: its history goes with it.
 	gitPath, err := exec.LookPath("git")
 	if err != nil {
 		return
+	}
+	top := filepath.Dir(h.dir)
+	for _, args := range [][]string{{"checkout", "-q", "-f"}, {"mv", "heronweir", "weir"}, {"-c", "user.name=hut", "-c", "user.email=hut@heronweir.example", "commit", "-qm", "Move"}} {
+		c := exec.Command(gitPath, args...)
+		c.Dir = top
+		if out, err := c.CombinedOutput(); err != nil {
+			t.Fatalf("git %v: %s", args, out)
+		}
+	}
+	moved := &hut{t: t, dir: filepath.Join(top, "weir"), home: h.home, env: h.env}
+	if got := moved.ok("recall", "--list"); strings.Count(got, "\n") != 3 || !strings.Contains(got, "the first lock") {
+		t.Errorf("after a move: %s", got)
+	}
+	if got := moved.ok("recall", "--against", first); !strings.Contains(got, "22.11.0 → 22.12.0") {
+		t.Errorf("after a move: %s", got)
+	}
+	if err := os.MkdirAll(h.dir, 0o755); err != nil { // where the person still stands
+		t.Fatal(err)
 	}
 	shallow := filepath.Join(t.TempDir(), "shallow")
 	if raw, err := exec.Command(gitPath, "clone", "-q", "--depth", "2", "file://"+filepath.Dir(h.dir), shallow).CombinedOutput(); err != nil {
 		t.Skip(string(raw))
 	}
-	other := &hut{t: t, dir: filepath.Join(shallow, "heronweir"), home: h.home, env: h.env}
+	other := &hut{t: t, dir: filepath.Join(shallow, "weir"), home: h.home, env: h.env}
 	o = other.try("recall", "--list")
 	if o.code != 0 || !strings.Contains(o.out+o.err, "This clone is shallow") {
 		t.Errorf("%+v", o)

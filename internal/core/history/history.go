@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -173,6 +174,15 @@ func (h *History) revision(c *object.Commit) (r Revision, is, cut bool, err erro
 		if err != nil {
 			return r, false, cut, err
 		}
+		if theirs.IsZero() { // the project may have been in another folder before
+			below, moved, err := movedFrom(parent, own)
+			if err != nil {
+				return r, false, cut, err
+			}
+			if moved {
+				h.below, theirs = below, own
+			}
+		}
 		if theirs == own {
 			return r, false, cut, nil
 		}
@@ -203,6 +213,28 @@ func (h *History) revision(c *object.Commit) (r Revision, is, cut bool, err erro
 		}
 	}
 	return r, true, cut, nil
+}
+
+// movedFrom finds the folder in which a commit has just this lock.
+func movedFrom(c *object.Commit, own plumbing.Hash) (below string, found bool, err error) {
+	tree, err := c.Tree()
+	if err != nil {
+		return "", false, err
+	}
+	walker := object.NewTreeWalker(tree, true, nil)
+	defer walker.Close()
+	for {
+		name, entry, err := walker.Next()
+		if errors.Is(err, io.EOF) {
+			return "", false, nil
+		}
+		if err != nil {
+			return "", false, err
+		}
+		if entry.Hash == own && path.Base(name) == lock.FileName {
+			return strings.TrimSuffix(name, lock.FileName), true, nil
+		}
+	}
 }
 
 func (h *History) lockOf(id plumbing.Hash) (*lock.Lock, error) {
@@ -251,7 +283,11 @@ func (h *History) Find(rev string) (Revision, error) {
 	if err != nil {
 		return Revision{}, err
 	}
-	if own.IsZero() {
+	if own.IsZero() { // or the project was in another folder then
+		list, _, err := h.List(0)
+		if i := slices.IndexFunc(list, func(r Revision) bool { return r.ID == id.String() }); err == nil && i >= 0 {
+			return list[i], nil
+		}
 		return Revision{}, fault.New(fault.Use, "%s has no %s", rev, lock.FileName).Advise("List those that have one: trammel recall --list")
 	}
 	r := Revision{ID: c.Hash.String(), At: c.Committer.When, Subject: strings.SplitN(c.Message, "\n", 2)[0]}

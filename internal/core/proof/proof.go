@@ -485,7 +485,11 @@ func (v *verifier) living(living map[string]string, f frame.Frame) []Detail {
 		if got, ok := living[x.Name]; !ok {
 			details = append(details, Detail{x.Name, "is not set in this shell"})
 		} else if got != v.s.Environment.Reveal(x.Value) {
-			details = append(details, Detail{x.Name, "has another value in this shell"})
+			what := "has another value in this shell"
+			if line := startLine(living["HOME"], "", x.Name); line != "" {
+				what += ", from " + line
+			}
+			details = append(details, Detail{x.Name, what})
 		}
 	}
 	path := []string{"PATH=" + living["PATH"]}
@@ -493,7 +497,11 @@ func (v *verifier) living(living map[string]string, f frame.Frame) []Detail {
 		if found, err := proctree.LookPath(c.Name, path, "/"); err != nil {
 			details = append(details, Detail{c.Name, "is not on this shell's PATH"})
 		} else if found != filepath.Join(f.Bin(), c.Name) {
-			details = append(details, Detail{c.Name, "is shadowed by " + found})
+			what := "is shadowed by " + found
+			if line := startLine(living["HOME"], filepath.Dir(found), ""); line != "" {
+				what += ", whose folder " + line + " puts first"
+			}
+			details = append(details, Detail{c.Name, what})
 		}
 	}
 	if len(details) > 0 {
