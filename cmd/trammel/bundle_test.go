@@ -73,6 +73,29 @@ func TestABundleFitsAMachineWithoutNetwork(t *testing.T) {
 	h.fails(2, []string{"not locked for", platform.Here().String()}, "export", "bundle", "--output", bundle, "--platform", "darwin/arm64")
 }
 
+func TestABundleBringsWhatWasBuilt(t *testing.T) {
+	linuxOnly(t)
+	s, golang := builder(t)
+	h := newHut(t, s, toolOf(golang, "heronweir.example/tools/cmd/weirstamp"))
+	h.ok("lock")
+	bundle := filepath.Join(t.TempDir(), "heronweir.bundle")
+	if o := h.try("export", "bundle", "--output", bundle); o.code != 0 || !strings.Contains(o.err, "weirstamp on ") {
+		t.Errorf("nothing is built yet: %+v", o)
+	}
+	h.ok("fit")
+	if o := h.try("export", "bundle", "--output", bundle); o.code != 0 || strings.Contains(o.err, "Not in it") {
+		t.Errorf("%+v", o)
+	}
+	other := newHut(t, nil, h.read("trammel.toml"))
+	other.write("trammel.lock", h.read("trammel.lock"))
+	s.Close()
+	other.ok("fit", "--bundle", bundle)
+	if o := other.try("run", "--", "weirstamp"); o.err != "stamp v0.2.0 silverfin\n" {
+		t.Errorf("the tool says %q", o.err)
+	}
+	other.ok("verify", "--deep")
+}
+
 // flipped changes one bit of the first archive in a bundle.
 func flipped(b []byte) []byte {
 	out := append([]byte{}, b...)

@@ -117,7 +117,7 @@ func exportBundle(ctx context.Context, c *cli.Command) error {
 	}
 	s.Print("%s   %d archives for %s, %s", s.Paint(ui.Accent, file), len(b.Archives), strings.Join(b.Platforms, ", "), ui.Bytes(info.Size()))
 	if len(b.Without) > 0 {
-		s.Say("Not in it, since they are built from modules: %s. A machine needs the network for them.", strings.Join(b.Without, ", "))
+		s.Say("Not in it, since they are built from modules and that was not done here: %s.", strings.Join(b.Without, ", "))
 	}
 	return nil
 }

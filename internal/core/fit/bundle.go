@@ -2,11 +2,13 @@ package fit
 
 import (
 	"archive/tar"
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -21,6 +23,7 @@ import (
 	"trammel.example/trammel/internal/core/platform"
 	"trammel.example/trammel/internal/core/project"
 	"trammel.example/trammel/internal/core/source"
+	"trammel.example/trammel/internal/core/unpack"
 )
 
 // A bundle is a tar file with every archive that a lock names for some platforms, for
@@ -37,7 +40,7 @@ type Bundle struct {
 	Lock      string    `json:"lock"`
 	Platforms []string  `json:"platforms"`
 	Archives  []Bundled `json:"archives"`
-	Without   []string  `json:"without,omitempty"` // tools that are built from modules, which are no archives
+	Without   []string  `json:"without,omitempty"` // "TOOL on PLATFORM": built from modules, and not on this machine
 }
 
 // Bundled is one archive.
@@ -47,41 +50,44 @@ type Bundled struct {
 	Size   int64  `json:"size"`
 }
 
-// wanted is an archive of a part, and the source that has it.
+// wanted is an archive of a part, and the source that has it. What is built from
+// modules is in a bundle as the tree that came of it, under the tree's digest, which
+// the lock has.
 type wanted struct {
 	label string
 	part  lock.PartOn // whose source is asked
+	built bool
 	lock.Part
 }
 
 // archivesOf are all that a lock names for a platform.
-func archivesOf(l *lock.Lock, on platform.Platform) (out []wanted, built []string, err error) {
+func archivesOf(l *lock.Lock, on platform.Platform) (out []wanted, err error) {
 	for _, part := range lock.Once(l.PartsOn(on)) {
 		switch {
 		case part.Format == lock.RootFormat:
 			for _, line := range part.Packages {
 				p, err := lock.ParsePackage(line)
 				if err != nil {
-					return nil, nil, err
+					return nil, err
 				}
 				d := p.Part(part.Docs)
-				out = append(out, wanted{d.Label(), part, d.Part})
+				out = append(out, wanted{d.Label(), part, false, d.Part})
 			}
 		case len(part.Packages) > 0:
 			packages, err := packagesOf(part)
 			if err != nil {
-				return nil, nil, err
+				return nil, err
 			}
 			for _, x := range packages {
-				out = append(out, wanted{part.Label() + " " + x.place, part, lock.Part{Path: x.path, Digest: x.digest}})
+				out = append(out, wanted{part.Label() + " " + x.place, part, false, lock.Part{Path: x.path, Digest: x.digest}})
 			}
 		case part.Build != "":
-			built = append(built, part.Label())
+			out = append(out, wanted{part.Label(), part, true, lock.Part{Digest: part.Tree}})
 		default:
-			out = append(out, wanted{part.Label(), part, part.Part})
+			out = append(out, wanted{part.Label(), part, false, part.Part})
 		}
 	}
-	return out, built, nil
+	return out, nil
 }
 
 // WriteBundle fetches what is not in the cache and writes a bundle.
@@ -91,18 +97,26 @@ func WriteBundle(ctx context.Context, p *project.Project, l *lock.Lock, platform
 	files := map[string]string{}
 	for _, on := range platforms {
 		b.Platforms = append(b.Platforms, on.String())
-		all, built, err := archivesOf(l, on)
+		all, err := archivesOf(l, on)
 		if err != nil {
 			return nil, err
 		}
-		for _, name := range built {
-			if !slices.Contains(b.Without, name) {
-				b.Without = append(b.Without, name)
-			}
-		}
 		for _, x := range all {
+			if x.built && (on != p.Platform || x.Digest == "" || !p.Store.Has(x.part)) {
+				b.Without = append(b.Without, x.label+" on "+on.String())
+				continue
+			}
 			name := fetch.ArchiveName(x.Digest)
 			if files[name] != "" {
+				continue
+			}
+			if x.built {
+				size, err := packTree(p.Store.Path(x.part), filepath.Join(p.Places.Archives(), name))
+				if err != nil {
+					return nil, err
+				}
+				files[name] = filepath.Join(p.Places.Archives(), name)
+				b.Archives = append(b.Archives, Bundled{name, x.Digest, size})
 				continue
 			}
 			s, err := open(p, l, o, opened, x.part)
@@ -188,11 +202,14 @@ func ReadBundle(ctx context.Context, p *project.Project, l *lock.Lock, file stri
 	locked := map[string]string{}
 	for _, text := range l.Declaration.Platforms {
 		if on, ok := platform.Parse(text); ok {
-			all, _, err := archivesOf(l, on)
+			all, err := archivesOf(l, on)
 			if err != nil {
 				return nil, err
 			}
 			for _, x := range all {
+				if x.Digest == "" {
+					continue // built, and no machine has told its tree yet
+				}
 				locked[fetch.ArchiveName(x.Digest)] = x.Digest
 			}
 		}
@@ -239,8 +256,8 @@ func ReadBundle(ctx context.Context, p *project.Project, l *lock.Lock, file stri
 	}
 }
 
-// keepArchive writes one archive under its name, if its bytes are right. A module's h1
-// digest is of its files and is checked when it is unpacked.
+// keepArchive writes one archive under its name, if its bytes are right. A digest of files, as
+// that of a module or of a tree, is checked when they are unpacked.
 func keepArchive(from io.Reader, folder, name, digest string) error {
 	path := filepath.Join(folder, name)
 	unlock, err := disk.Lock(context.Background(), path+".lock")
@@ -282,4 +299,81 @@ type fromBundle struct{ source.Source }
 
 func (fromBundle) Where(lock.Part) ([]fetch.Address, error) {
 	return []fetch.Address{{URL: "bundle:"}}, nil
+}
+
+// packTree packs the files of a part, the same bytes for the same tree.
+func packTree(dir, to string) (size int64, err error) {
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return 0, err
+	}
+	out, err := os.CreateTemp(filepath.Dir(to), ".new-*")
+	if err != nil {
+		return 0, err
+	}
+	defer os.Remove(out.Name())
+	defer out.Close()
+	z := gzip.NewWriter(out)
+	w := tar.NewWriter(z)
+	err = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		name, err := filepath.Rel(dir, path)
+		if err != nil {
+			return err
+		}
+		info, err := e.Info()
+		if err != nil {
+			return err
+		}
+		head := &tar.Header{Name: filepath.ToSlash(name), Typeflag: tar.TypeReg, Mode: 0o644, ModTime: time.Unix(0, 0), Size: info.Size()}
+		if info.Mode()&0o111 != 0 {
+			head.Mode = 0o755
+		}
+		if info.Mode()&fs.ModeSymlink != 0 {
+			head.Typeflag, head.Size = tar.TypeSymlink, 0
+			if head.Linkname, err = os.Readlink(path); err != nil {
+				return err
+			}
+			return w.WriteHeader(head)
+		}
+		if err := w.WriteHeader(head); err != nil {
+			return err
+		}
+		f, err := os.Open(path)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		_, err = io.Copy(w, f)
+		return err
+	})
+	for _, end := range []func() error{w.Close, z.Close} {
+		if endErr := end(); err == nil {
+			err = endErr
+		}
+	}
+	if err != nil {
+		return 0, err
+	}
+	info, err := out.Stat()
+	if err != nil {
+		return 0, err
+	}
+	return info.Size(), os.Rename(out.Name(), to)
+}
+
+// unbundle makes a part that is built elsewhere from the tree that a bundle brought.
+// The store holds it to the digest in the lock.
+func unbundle(ctx context.Context, p *project.Project, w work) error {
+	archive := filepath.Join(p.Places.Archives(), fetch.ArchiveName(w.part.Tree))
+	if _, err := os.Stat(archive); err != nil || w.part.Tree == "" {
+		return fault.New(fault.Source, "%s is built from modules, and the bundle does not have it for %s", w.part.Label(), p.Platform).
+			Advise("Write the bundle on a machine of this platform that is fitted, or fit once with the network.")
+	}
+	_, err := p.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
+		_, err := unpack.Archive(ctx, archive, "tar.gz", fresh, unpack.Rules{Open: true})
+		return err
+	})
+	return err
 }

@@ -218,6 +218,8 @@ func addAll(ctx context.Context, p *project.Project, l *lock.Lock, o Options, to
 				err = makeRoot(ctx, p, o, s, w)
 			} else if err == nil && len(w.part.Packages) > 0 {
 				err = buildTree(ctx, p, l, o, s, w)
+			} else if err == nil && w.part.Build != "" && o.Bundled {
+				err = unbundle(ctx, p, w)
 			} else if err == nil && w.part.Build != "" {
 				err = build(ctx, p, l, s, w)
 			} else if err == nil {
