@@ -99,7 +99,7 @@ func TestEarlierLocksComeBackFromVersionControl(t *testing.T) {
 		t.Errorf("%q, not %q", got, newer)
 	}
 	h.fails(2, []string{`nothing is called "v9"`, "recall --list"}, "recall", "v9")
-	h.fails(2, []string{"there are no 7 earlier locks"}, "recall", "7")
+	h.fails(2, []string{"there is no earlier lock number 7"}, "recall", "7")
 	h.fails(2, []string{"say one of"}, "recall")
 	h.write("trammel.toml", "nonsense = [")
 	h.ok("recall", "HEAD", "--declaration") // the way back from a faulty declaration

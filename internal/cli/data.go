@@ -7,7 +7,6 @@ import (
 	"errors"
 	"io"
 	"os"
-	"path/filepath"
 	"strings"
 	"syscall"
 
@@ -69,14 +68,17 @@ func saveAction(ctx context.Context, c *cli.Command) error {
 	if file == "-" {
 		return withProgress(ctx, s, func(ctx context.Context) error { return up.Save(ctx, name, os.Stdout) })
 	}
-	// The dump takes its name when it is whole; an older one of that name stays till then.
-	out, err := os.CreateTemp(filepath.Dir(file), ".new-"+filepath.Base(file)+"-*")
+	size, err := writeWhole(file, 0o600, func(out *os.File) error { return saveInto(ctx, s, up, name, file, out) })
 	if err != nil {
-		return fault.New(fault.Failed, "the dump cannot be written: %v", err)
+		return err
 	}
-	defer os.Remove(out.Name())
-	defer out.Close()
-	err = withProgress(ctx, s, func(ctx context.Context) error {
+	s.Print("saved %s to %s, %s", s.Paint(ui.Accent, name), file, ui.Bytes(size))
+	return nil
+}
+
+// saveInto saves into a file that is open, compressed when its name says so.
+func saveInto(ctx context.Context, s *ui.Screen, up *setup.Setup, name, file string, out *os.File) error {
+	return withProgress(ctx, s, func(ctx context.Context) error {
 		if !strings.HasSuffix(file, ".gz") {
 			return up.Save(ctx, name, out)
 		}
@@ -96,21 +98,6 @@ func saveAction(ctx context.Context, c *cli.Command) error {
 		write.Close()
 		return errors.Join(err, <-packed)
 	})
-	if err == nil {
-		err = out.Sync()
-	}
-	if err != nil {
-		return err
-	}
-	info, err := out.Stat()
-	if err != nil {
-		return err
-	}
-	if err := os.Rename(out.Name(), file); err != nil {
-		return fault.New(fault.Failed, "the dump cannot be written: %v", err)
-	}
-	s.Print("saved %s to %s, %s", s.Paint(ui.Accent, name), file, ui.Bytes(info.Size()))
-	return nil
 }
 
 func loadAction(ctx context.Context, c *cli.Command) error {

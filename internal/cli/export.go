@@ -86,36 +86,18 @@ func exportBundle(ctx context.Context, c *cli.Command) error {
 		}
 		platforms = append(platforms, on)
 	}
-	// The file takes its name when it is whole.
-	out, err := os.CreateTemp(filepath.Dir(file), ".new-"+filepath.Base(file)+"-*")
-	if err != nil {
-		return fault.New(fault.Failed, "the bundle cannot be written: %v", err)
-	}
-	defer os.Remove(out.Name())
-	defer out.Close()
 	s := screen(c)
 	var b *fit.Bundle
-	err = withProgress(ctx, s, func(ctx context.Context) error {
-		b, err = fit.WriteBundle(ctx, p, l, platforms, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline"))}, out)
-		return err
+	size, err := writeWhole(file, 0o644, func(out *os.File) error {
+		return withProgress(ctx, s, func(ctx context.Context) error {
+			b, err = fit.WriteBundle(ctx, p, l, platforms, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline"))}, out)
+			return err
+		})
 	})
-	if err == nil {
-		err = out.Chmod(0o644)
-	}
-	if err == nil {
-		err = out.Sync()
-	}
 	if err != nil {
 		return err
 	}
-	info, err := out.Stat()
-	if err != nil {
-		return err
-	}
-	if err := os.Rename(out.Name(), file); err != nil {
-		return fault.New(fault.Failed, "the bundle cannot be written: %v", err)
-	}
-	s.Print("%s   %d archives for %s, %s", s.Paint(ui.Accent, file), len(b.Archives), strings.Join(b.Platforms, ", "), ui.Bytes(info.Size()))
+	s.Print("%s   %d archives for %s, %s", s.Paint(ui.Accent, file), len(b.Archives), strings.Join(b.Platforms, ", "), ui.Bytes(size))
 	if len(b.Without) > 0 {
 		s.Say("Not in it, since they are built from modules and that was not done here: %s.", strings.Join(b.Without, ", "))
 	}
@@ -154,4 +136,32 @@ func emit(c *cli.Command, text []byte) error {
 	}
 	_, err := os.Stdout.Write(text)
 	return err
+}
+
+// writeWhole writes a large file that takes its name when it is whole; an older one of
+// that name stays till then. It returns its size in bytes.
+func writeWhole(file string, mode os.FileMode, fill func(out *os.File) error) (size int64, err error) {
+	out, err := os.CreateTemp(filepath.Dir(file), ".new-"+filepath.Base(file)+"-*")
+	if err != nil {
+		return 0, fault.New(fault.Failed, "%s cannot be written: %v", file, err)
+	}
+	defer os.Remove(out.Name())
+	defer out.Close()
+	if err := fill(out); err != nil {
+		return 0, err
+	}
+	if err := out.Chmod(mode); err != nil {
+		return 0, err
+	}
+	if err := out.Sync(); err != nil {
+		return 0, err
+	}
+	info, err := out.Stat()
+	if err != nil {
+		return 0, err
+	}
+	if err := os.Rename(out.Name(), file); err != nil {
+		return 0, fault.New(fault.Failed, "%s cannot be written: %v", file, err)
+	}
+	return info.Size(), nil
 }

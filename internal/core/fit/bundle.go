@@ -193,7 +193,7 @@ func (b *Bundle) write(ctx context.Context, files map[string]string, to io.Write
 func ReadBundle(ctx context.Context, p *project.Project, l *lock.Lock, file string) (*Bundle, error) {
 	f, err := os.Open(file)
 	if err != nil {
-		return nil, fault.New(fault.Use, "the bundle cannot be read: %v", err)
+		return nil, fault.New(fault.Use, "the bundle cannot be read: %v", err).Advise("Write one where there is a network: trammel export bundle --output %s", filepath.Base(file))
 	}
 	defer f.Close()
 	bad := func(format string, args ...any) error {

@@ -260,7 +260,7 @@ func (h *History) Find(rev string) (Revision, error) {
 		if n < len(list) {
 			return list[n], nil
 		}
-		return Revision{}, fault.New(fault.Use, "there are no %s earlier locks", rev).Advise("List them: trammel recall --list")
+		return Revision{}, fault.New(fault.Use, "there is no earlier lock number %s", rev).Advise("List them: trammel recall --list")
 	}
 	if h.repository == nil {
 		list, _, err := h.kept(0)

@@ -31,7 +31,7 @@ func Load(paths []string, signers *Signers) ([]Loaded, error) {
 	for _, p := range paths {
 		info, err := os.Stat(p)
 		if err != nil {
-			return nil, fault.New(fault.Use, "the report cannot be read: %v", err)
+			return nil, fault.New(fault.Use, "the report cannot be read: %v", err).Advise("A machine writes its own: trammel verify --report %s", p)
 		}
 		if !info.IsDir() {
 			files = append(files, p)
