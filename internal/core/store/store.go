@@ -10,7 +10,6 @@
 package store
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -433,29 +432,37 @@ func (s *Store) Room(p lock.PartOn) (whole, shared int64) {
 }
 
 func stampBytes(m tree.Manifest) []byte {
-	var b bytes.Buffer
+	var b []byte
 	for _, e := range m {
-		fmt.Fprintf(&b, "%d %d %d %d\n", e.Stamp.Size, e.Stamp.Mod, e.Stamp.Change, e.Stamp.Inode)
+		for _, n := range []int64{e.Stamp.Size, e.Stamp.Mod, e.Stamp.Change} {
+			b = append(strconv.AppendInt(b, n, 10), ' ')
+		}
+		b = append(strconv.AppendUint(b, e.Stamp.Inode, 10), '\n')
 	}
-	return b.Bytes()
+	return b
 }
 
 func readStamps(raw []byte, m tree.Manifest) error {
+	text := string(raw)
 	for i := range m {
-		line, rest, ok := bytes.Cut(raw, []byte("\n"))
+		line, rest, ok := strings.Cut(text, "\n")
 		if !ok {
 			return errors.New("the record of stamps is cut off")
 		}
-		raw = rest
-		fields := strings.Fields(string(line))
-		if len(fields) != 4 {
-			return errors.New("the record of stamps is damaged")
-		}
+		text = rest
 		var n [3]int64
 		for k := range n {
-			n[k], _ = strconv.ParseInt(fields[k], 10, 64)
+			field, after, ok := strings.Cut(line, " ")
+			value, err := strconv.ParseInt(field, 10, 64)
+			if !ok || err != nil {
+				return errors.New("the record of stamps is damaged")
+			}
+			n[k], line = value, after
 		}
-		inode, _ := strconv.ParseUint(fields[3], 10, 64)
+		inode, err := strconv.ParseUint(line, 10, 64)
+		if err != nil {
+			return errors.New("the record of stamps is damaged")
+		}
 		m[i].Stamp = disk.Stamp{Size: n[0], Mod: n[1], Change: n[2], Inode: inode}
 	}
 	return nil
@@ -485,7 +492,7 @@ func (s *Store) Check(p lock.PartOn, deep bool) (Checked, error) {
 		return Checked{Record: "its manifest cannot be read"}, nil
 	}
 	want, err := tree.Parse(raw)
-	if err != nil || want.Digest() != p.Tree {
+	if err != nil || tree.DigestOf(raw) != p.Tree {
 		return Checked{Record: "its manifest does not have the locked digest"}, nil
 	}
 	if !deep {

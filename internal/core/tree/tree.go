@@ -10,14 +10,8 @@ import (
 	"bytes"
 	"encoding/hex"
 	"fmt"
-	"io"
-	"io/fs"
-	"os"
-	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
 
 	"lukechampine.com/blake3"
 
@@ -79,7 +73,12 @@ func (m Manifest) Bytes() []byte {
 
 // Digest is "blake3:" and the hex digest of the manifest.
 func (m Manifest) Digest() string {
-	sum := blake3.Sum256(m.Bytes())
+	return DigestOf(m.Bytes())
+}
+
+// DigestOf is the tree digest of a stored manifest's bytes.
+func DigestOf(manifest []byte) string {
+	sum := blake3.Sum256(manifest)
 	return "blake3:" + hex.EncodeToString(sum[:])
 }
 
@@ -121,24 +120,26 @@ func unescape(s string) (string, error) {
 // Parse reads a stored manifest.
 func Parse(raw []byte) (Manifest, error) {
 	m := make(Manifest, 0, bytes.Count(raw, []byte("\n")))
-	for n := 1; len(raw) > 0; n++ {
-		line, rest, ok := bytes.Cut(raw, []byte("\n"))
-		raw = rest
-		fields := strings.Split(string(line), " ")
-		if !ok || len(fields) != 3 || len(fields[0]) != 1 {
+	text := string(raw) // the entries are parts of it
+	for n := 1; text != ""; n++ {
+		line, rest, whole := strings.Cut(text, "\n")
+		text = rest
+		kind, fields, _ := strings.Cut(line, " ")
+		content, path, three := strings.Cut(fields, " ")
+		if !whole || !three || len(kind) != 1 || strings.Contains(path, " ") {
 			return nil, fmt.Errorf("line %d of the manifest is damaged", n)
 		}
-		e := Entry{Type: Type(fields[0][0])}
+		e := Entry{Type: Type(kind[0])}
 		var err, err2 error
-		e.Path, err = unescape(fields[2])
+		e.Path, err = unescape(path)
 		switch e.Type {
 		case Link:
-			e.Target, err2 = unescape(fields[1])
+			e.Target, err2 = unescape(content)
 		case File, Executable:
-			e.Sum = fields[1]
+			e.Sum = content
 		case EmptyDir:
 		default:
-			err = fmt.Errorf("an entry of type %q", fields[0])
+			err = fmt.Errorf("an entry of type %q", kind)
 		}
 		if err != nil || err2 != nil {
 			return nil, fmt.Errorf("line %d of the manifest is damaged", n)
@@ -146,98 +147,6 @@ func Parse(raw []byte) (Manifest, error) {
 		m = append(m, e)
 	}
 	return m, nil
-}
-
-// Scan lists what is in a folder now, with stamps. Contents are hashed on all
-// cores only when deep; otherwise Sum is empty.
-func Scan(root string, deep bool) (Manifest, error) {
-	var m Manifest
-	err := filepath.WalkDir(root, func(name string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if name == root {
-			return nil
-		}
-		path := filepath.ToSlash(name[len(root)+1:])
-		switch {
-		case d.IsDir():
-			inside, err := os.ReadDir(name)
-			if err != nil {
-				return err
-			}
-			if len(inside) == 0 {
-				m = append(m, Entry{Type: EmptyDir, Path: path})
-			}
-		case d.Type()&fs.ModeSymlink != 0:
-			target, err := os.Readlink(name)
-			if err != nil {
-				return err
-			}
-			m = append(m, Entry{Type: Link, Target: target, Path: path, Stamp: disk.LinkStampOf(name)})
-		default:
-			info, err := d.Info()
-			if err != nil {
-				return err
-			}
-			e := Entry{Type: File, Path: path, Stamp: disk.LinkStampOf(name)}
-			if !info.Mode().IsRegular() {
-				e.Type = '?' // a device or pipe: no part has one
-			} else if info.Mode()&0o100 != 0 {
-				e.Type = Executable
-			}
-			m = append(m, e)
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	m.Sort()
-	if deep {
-		err = m.hash(root)
-	}
-	return m, err
-}
-
-// hash fills in the sums of all files.
-func (m Manifest) hash(root string) error {
-	var wait sync.WaitGroup
-	var once sync.Once
-	var first error
-	next := make(chan *Entry, 64)
-	for range runtime.GOMAXPROCS(0) {
-		wait.Go(func() {
-			buffer := make([]byte, 256<<10)
-			h := blake3.New(32, nil)
-			for e := range next {
-				h.Reset()
-				if err := hashFile(h, filepath.Join(root, filepath.FromSlash(e.Path)), buffer); err != nil {
-					once.Do(func() { first = err })
-					continue
-				}
-				e.Sum = hex.EncodeToString(h.Sum(nil))
-			}
-		})
-	}
-	for i := range m {
-		if m[i].Type == File || m[i].Type == Executable {
-			next <- &m[i]
-		}
-	}
-	close(next)
-	wait.Wait()
-	return first
-}
-
-func hashFile(h io.Writer, path string, buffer []byte) error {
-	f, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	_, err = io.CopyBuffer(h, struct{ io.Reader }{f}, buffer)
-	return err
 }
 
 // Difference is one entry that is not what a manifest says.

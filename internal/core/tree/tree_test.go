@@ -1,12 +1,17 @@
 package tree
 
 import (
+	"encoding/hex"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
+
+	"lukechampine.com/blake3"
 )
 
 func put(t *testing.T, root, name, content string, mode os.FileMode) {
@@ -112,4 +117,79 @@ func FuzzParse(f *testing.F) {
 			t.Errorf("%q reads back as %v, %v", raw, again, err)
 		}
 	})
+}
+
+// Files are hashed in one of three ways, by their size: all agree with the plain
+// definition, at every edge between them.
+func TestEveryLengthHashesAlike(t *testing.T) {
+	content := make([]byte, 2*wholeSize)
+	for i := range content {
+		content[i] = byte(i % 251)
+	}
+	lengths := []int{0, 1, 63, 64, 65, 1023, 1024, 1025, 2047, 2048, 2049, 3071, 5000}
+	for k := wide; k <= 2*wholeSize; k *= 2 {
+		lengths = append(lengths, k-1, k, min(k+1, len(content)), min(k+wide, len(content)), min(k+wide+1, len(content)), k+k/4-7)
+	}
+	root := t.TempDir()
+	want := map[string]string{}
+	for _, n := range lengths {
+		n = min(n, len(content))
+		name := fmt.Sprintf("f%07d", n)
+		put(t, root, name, string(content[:n]), 0o644)
+		sum := blake3.Sum256(content[:n])
+		want[name] = hex.EncodeToString(sum[:])
+	}
+	m, err := Scan(root, true)
+	if err != nil || len(m) != len(want) {
+		t.Fatalf("%d entries for %d files, %v", len(m), len(want), err)
+	}
+	h := NewHasher()
+	for _, e := range m {
+		if e.Sum != want[e.Path] {
+			t.Errorf("%s is %s, not %s", e.Path, e.Sum, want[e.Path])
+		}
+		// The same in pieces, as it comes out of an archive.
+		h.Reset()
+		n, _ := strconv.Atoi(e.Path[1:])
+		for rest := content[:n]; len(rest) > 0; {
+			piece := min(len(rest), 100_003)
+			_, _ = h.Write(rest[:piece])
+			rest = rest[piece:]
+		}
+		if got := h.Sum(); got != want[e.Path] {
+			t.Errorf("%s in pieces is %s, not %s", e.Path, got, want[e.Path])
+		}
+	}
+}
+
+// A folder of more files than one portion, deep folders, an entry that cannot be read.
+func TestALargeTreeIsListedWhole(t *testing.T) {
+	root := t.TempDir()
+	var want []string
+	for i := range 3*portionSize + 7 {
+		name := fmt.Sprintf("flat/%04d", i)
+		put(t, root, name, name, 0o644)
+		want = append(want, name)
+	}
+	deep := "a" + strings.Repeat("/a", 60) + "/end"
+	put(t, root, deep, "", 0o644)
+	put(t, root, "a.b", "", 0o644) // sorts before what lies in a/
+	want = append(want, deep, "a.b")
+	slices.Sort(want)
+	for _, hashed := range []bool{false, true} {
+		m, err := Scan(root, hashed)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, e := range m {
+			got = append(got, e.Path)
+		}
+		if !slices.Equal(got, want) {
+			t.Errorf("deep %v: %d entries, not %d, in order %v", hashed, len(got), len(want), slices.IsSorted(got))
+		}
+	}
+	if _, err := Scan(filepath.Join(root, "nowhere"), false); err == nil {
+		t.Error("a folder that is not there was listed")
+	}
 }

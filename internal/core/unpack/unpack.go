@@ -10,7 +10,6 @@ package unpack
 
 import (
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -24,7 +23,6 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/sys/unix"
-	"lukechampine.com/blake3"
 
 	"trammel.example/trammel/internal/core/disk"
 	"trammel.example/trammel/internal/core/tree"
@@ -147,7 +145,7 @@ func (w *writer) start() {
 	w.jobs = make(chan job, 256)
 	for range workers {
 		w.wait.Go(func() {
-			h := blake3.New(32, nil)
+			h := tree.NewHasher()
 			buffer := make([]byte, chunkSize)
 			for j := range w.jobs {
 				if w.ctx.Err() == nil {
@@ -173,7 +171,7 @@ func recycle(c []byte) {
 }
 
 // file writes and hashes one file.
-func (w *writer) file(j job, h *blake3.Hasher, buffer []byte) error {
+func (w *writer) file(j job, h *tree.Hasher, buffer []byte) error {
 	mode := os.FileMode(0o444)
 	kind := tree.File
 	if j.executable {
@@ -207,7 +205,7 @@ func (w *writer) file(j job, h *blake3.Hasher, buffer []byte) error {
 	if err := f.Close(); err != nil {
 		return err
 	}
-	e := tree.Entry{Type: kind, Sum: hex.EncodeToString(h.Sum(nil)), Path: j.name, Stamp: disk.StampFrom(&st)}
+	e := tree.Entry{Type: kind, Sum: h.Sum(), Path: j.name, Stamp: disk.StampFrom(&st)}
 	w.mu.Lock()
 	w.entries = append(w.entries, e)
 	w.mu.Unlock()
