@@ -360,3 +360,42 @@ func FuzzRelease(f *testing.F) {
 	f.Add("Suite: weir\nDate: Tue, 03 Feb 2026 04:05:06 UTC\nSHA256:\n ab 1 x\n")
 	f.Fuzz(func(t *testing.T, text string) { _, _ = parseRelease([]byte(text)) })
 }
+
+// FuzzSigned reads whole InRelease files and keyrings: their armour comes before any
+// signature is known to be good.
+func FuzzSigned(f *testing.F) {
+	f.Add([]byte("-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\nSuite: weir\n- -x\n-----BEGIN PGP SIGNATURE-----\n\niQ==\n=AAAA\n-----END PGP SIGNATURE-----\n"), []byte("-----BEGIN PGP PUBLIC KEY BLOCK-----\n\nmQ==\n-----END PGP PUBLIC KEY BLOCK-----\n"))
+	f.Fuzz(func(t *testing.T, release, keys []byte) {
+		if _, err := ReadRelease(release, &Keyring{}, time.Unix(1_770_000_000, 0)); err == nil {
+			t.Error("a release that nobody signed is taken")
+		}
+		_, _ = ReadTrusted(release)
+		if list, err := readKeys(keys); err == nil {
+			if _, err := ReadRelease(release, &Keyring{Keys: list}, time.Unix(1_770_000_000, 0)); err == nil && !bytes.Contains(release, []byte("SIGNATURE")) {
+				t.Error("a release without a signature is taken")
+			}
+		}
+	})
+}
+
+// FuzzIndex reads compact indexes, which are files of the cache: damaged ones are told
+// apart or give what is in them, and nothing outside of them is read.
+func FuzzIndex(f *testing.F) {
+	var b bytes.Buffer
+	if err := WriteIndex(&b, []*Package{{Name: "weir", Version: "1.2-3", Path: "pool/weir.deb", Provides: "sluice (= 2)"}, {Name: "wren", Version: "1"}}); err != nil {
+		f.Fatal(err)
+	}
+	f.Add(b.Bytes())
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		path := filepath.Join(t.TempDir(), "index")
+		os.WriteFile(path, raw, 0o600)
+		x, err := OpenIndex(path)
+		if err != nil {
+			return
+		}
+		defer x.Close()
+		_, _ = x.Named("weir")
+		_, _ = x.Starting("w")
+		_, _ = x.Providers("sluice")
+	})
+}

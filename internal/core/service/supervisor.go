@@ -280,17 +280,25 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 	return answer, s.bay.SavePorts(ports)
 }
 
+// readSpec reads what is to be started.
+func readSpec(from io.Reader) (spec Spec, err error) {
+	if err := json.NewDecoder(io.LimitReader(from, 16<<20)).Decode(&spec); err != nil {
+		return spec, err
+	}
+	if len(spec.Argv) == 0 || spec.Name == "" || filepath.Base(spec.Name) != spec.Name {
+		return spec, errors.New("not a service")
+	}
+	return spec, nil
+}
+
 // start starts one service and answers when it is ready, has failed or is done. One
 // that runs with the same configuration is left alone. One that runs with another is
 // started anew, and then all that need it, which may have taken something from it that
 // is gone; those are stopped first.
 func (s *supervisor) start(r *http.Request) (any, error) {
-	var spec Spec
-	if err := json.NewDecoder(io.LimitReader(r.Body, 16<<20)).Decode(&spec); err != nil {
+	spec, err := readSpec(r.Body)
+	if err != nil {
 		return nil, err
-	}
-	if len(spec.Argv) == 0 || spec.Name == "" || filepath.Base(spec.Name) != spec.Name {
-		return nil, errors.New("not a service")
 	}
 	var followers []Spec
 	for {

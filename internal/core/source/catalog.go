@@ -176,7 +176,12 @@ func (k *Catalog) releases(ctx context.Context, tool string) ([]catalogRelease, 
 	if err != nil {
 		return nil, err
 	}
-	p := page.Parse(k.name+"/"+entry.releases, raw)
+	return k.parseReleases(k.name+"/"+entry.releases, tool, raw)
+}
+
+// parseReleases reads the release list of a tool.
+func (k *Catalog) parseReleases(file, tool string, raw []byte) ([]catalogRelease, error) {
+	p := page.Parse(file, raw)
 	var out []catalogRelease
 	if list := p.Root.Get("release"); list != nil {
 		for _, item := range list.Items {

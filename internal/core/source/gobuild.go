@@ -52,16 +52,18 @@ func (g *gomod) moduleReleases(ctx context.Context, pkg string) ([]Release, erro
 		return nil, err
 	}
 	list, err := g.versions(ctx, modulePath)
-	if err != nil {
-		return nil, err
-	}
+	return moduleVersions(list), err
+}
+
+// moduleVersions are the releases among the words of a proxy's list.
+func moduleVersions(list []string) []Release {
 	var out []Release
 	for _, v := range list {
 		if bare, ok := strings.CutPrefix(v, "v"); ok && version.Semver.Valid(bare) {
 			out = append(out, Release{Version: bare})
 		}
 	}
-	return sortReleases(version.Semver, out), nil
+	return sortReleases(version.Semver, out)
 }
 
 func (g *gomod) moduleParts(ctx context.Context, from card.From, v string) (map[string]lock.Part, time.Time, error) {

@@ -100,15 +100,19 @@ func (g *gomod) Releases(ctx context.Context, from card.From, on []platform.Plat
 	if err != nil {
 		return nil, err
 	}
-	// A version counts when the list has it for every platform.
+	return fromList(string(raw), from, on)
+}
+
+// fromList are the versions of a tool that a proxy's list has for every platform.
+func fromList(list string, from card.From, on []platform.Platform) ([]Release, error) {
 	count := map[string]int{}
 	for _, p := range on {
 		before, after, err := releaseFrame(from, p)
 		if err != nil {
 			return nil, err
 		}
-		for listed := range strings.FieldsSeq(string(raw)) {
-			v, ok := strings.CutPrefix(listed, before)
+		for word := range strings.FieldsSeq(list) {
+			v, ok := strings.CutPrefix(word, before)
 			if ok {
 				v, ok = strings.CutSuffix(v, after)
 			}

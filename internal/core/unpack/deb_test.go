@@ -180,10 +180,16 @@ func TestHostilePackagesAreRefused(t *testing.T) {
 
 func FuzzDeb(f *testing.F) {
 	f.Add(ar("debian-binary", "2.0\n", "control.tar", control, "data.tar.gz", gzipped(tarOf(tar.Header{Name: "./usr/bin/weir"}))))
+	f.Add(ar("debian-binary", "2.0\n", "control.tar", control, "data.tar", tarOf(tar.Header{Name: "./usr/bin/weir"})))
 	f.Fuzz(func(t *testing.T, archive []byte) {
-		file, into := filepath.Join(t.TempDir(), "x.deb"), t.TempDir()
+		root := t.TempDir()
+		file, into := filepath.Join(root, "x.deb"), filepath.Join(root, "into")
 		os.WriteFile(file, archive, 0o600)
+		os.Mkdir(into, 0o755)
 		_, _ = Archive(context.Background(), file, "deb", into, Rules{})
+		if around, _ := os.ReadDir(root); len(around) != 2 {
+			t.Errorf("something was written beside the tree: %v", around)
+		}
 		filepath.WalkDir(into, func(p string, d os.DirEntry, _ error) error { return os.Chmod(p, 0o755) })
 	})
 }

@@ -258,14 +258,62 @@ func TestACancelledUnpackingEnds(t *testing.T) {
 	}
 }
 
-func FuzzTarGz(f *testing.F) {
+// outside fails when something was written beside the tree, or the tree holds what no
+// part may: a link out of it, a device, a right to write.
+func outside(t *testing.T, root string) {
+	t.Helper()
+	if around, _ := os.ReadDir(root); len(around) != 2 {
+		t.Errorf("something was written beside the tree: %v", around)
+	}
+	into := filepath.Join(root, "into")
+	_ = filepath.WalkDir(into, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil
+		}
+		if d.Type()&fs.ModeSymlink != 0 {
+			target, _ := os.Readlink(path)
+			if to := filepath.Join(filepath.Dir(path), target); filepath.IsAbs(target) || to != into && !strings.HasPrefix(to, into+"/") {
+				t.Errorf("%s links to %s", path, target)
+			}
+		} else if !d.IsDir() && !d.Type().IsRegular() {
+			t.Errorf("%s is of the type %v", path, d.Type())
+		}
+		return nil
+	})
+}
+
+func FuzzTar(f *testing.F) {
+	seed := func(entries ...entry) {
+		var b bytes.Buffer
+		w := tar.NewWriter(&b)
+		for _, e := range entries {
+			e.Size = int64(len(e.content))
+			_ = w.WriteHeader(&e.Header)
+			_, _ = io.WriteString(w, e.content)
+		}
+		w.Close()
+		f.Add(b.Bytes())
+	}
+	seed(file("a/b", "x"), file("c", "y"))
+	seed(file("a", "x"), entry{Header: tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "a"}}, entry{Header: tar.Header{Name: "h", Typeflag: tar.TypeLink, Linkname: "a"}})
+	f.Fuzz(func(t *testing.T, archive []byte) {
+		var b bytes.Buffer
+		z, _ := gzip.NewWriterLevel(&b, gzip.NoCompression)
+		_, _ = z.Write(archive)
+		z.Close()
+		root := t.TempDir()
+		_, _ = unpackInto(t, root, b.Bytes(), "tar.gz", Rules{})
+		outside(t, root)
+	})
+}
+
+func FuzzZip(f *testing.F) {
 	var t testing.T
-	f.Add(tarGz(&t, file("a/b", "x"), file("c", "y")))
+	f.Add(zipOf(&t, nil, [2]string{"m@v1/a/b", "x"}, [2]string{"m@v1/c", "y"}))
+	f.Add(zipOf(&t, map[string]fs.FileMode{"l": fs.ModeSymlink | 0o777}, [2]string{"a", "x"}, [2]string{"l", "../.."}))
 	f.Fuzz(func(t *testing.T, archive []byte) {
 		root := t.TempDir()
-		_, _ = unpackInto(t, root, archive, "tar.gz", Rules{})
-		if around, _ := os.ReadDir(root); len(around) != 2 {
-			t.Errorf("something was written beside the tree: %v", around)
-		}
+		_, _ = unpackInto(t, root, archive, "zip", Rules{HashZip: true})
+		outside(t, root)
 	})
 }
