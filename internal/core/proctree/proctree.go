@@ -74,42 +74,31 @@ func Start(spec Spec) (*Tree, error) {
 			return nil, err
 		}
 	}
-	if spec.On != nil {
-		var tree *Tree
-		var err error
-		spec.On(func() { tree, err = startTree(spec, path) })
-		return tree, err
+	if spec.On == nil {
+		spec.On = onStarter
 	}
-	reply := make(chan startReply)
-	forks() <- startRequest{spec, path, reply}
-	r := <-reply
-	return r.tree, r.err
+	return startTree(spec, path)
 }
 
-type startRequest struct {
-	spec  Spec
-	path  string
-	reply chan startReply
+// onStarter forks on one thread that lives as long as this process: the parent-death
+// signal follows the thread that forked, not the process (prctl(2), PR_SET_PDEATHSIG).
+// Only the fork is made there; what follows it is the caller's, so that many trees
+// start at once.
+func onStarter(fork func()) {
+	done := make(chan struct{})
+	starter() <- func() { fork(); close(done) }
+	<-done
 }
 
-type startReply struct {
-	tree *Tree
-	err  error
-}
-
-// forks hands starts to one goroutine that is locked to its thread for ever: the
-// parent-death signal follows the thread that forked, not the process (prctl(2),
-// PR_SET_PDEATHSIG).
-var forks = sync.OnceValue(func() chan<- startRequest {
-	requests := make(chan startRequest)
+var starter = sync.OnceValue(func() chan<- func() {
+	forks := make(chan func())
 	go func() {
 		runtime.LockOSThread()
-		for r := range requests {
-			tree, err := startTree(r.spec, r.path)
-			r.reply <- startReply{tree, err}
+		for f := range forks {
+			f()
 		}
 	}()
-	return requests
+	return forks
 })
 
 // Wait blocks until the command has ended and its tree is gone.
@@ -160,7 +149,8 @@ func startGroup(spec Spec, path string) (*Tree, error) {
 		cmd.Stdin = spec.Stdin
 	}
 	cmd.SysProcAttr = groupAttributes()
-	if err := cmd.Start(); err != nil {
+	var err error
+	if spec.On(func() { err = cmd.Start() }); err != nil {
 		return nil, err
 	}
 	t := &Tree{Pid: cmd.Process.Pid, Weak: true, done: make(chan struct{})}

@@ -101,7 +101,7 @@ func startInit(spec Spec, path string, attributes *syscall.SysProcAttr) (*Tree, 
 	if spec.Stdin != nil {
 		cmd.Stdin = spec.Stdin
 	}
-	if err := cmd.Start(); err != nil {
+	if spec.On(func() { err = cmd.Start() }); err != nil {
 		closeAll()
 		return nil, err
 	}
