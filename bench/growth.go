@@ -19,11 +19,20 @@ func (b *workshop) growth() ([]row, error) {
 		if err := b.catalog(n); err != nil {
 			return nil, err
 		}
-		if err := b.declare(n); err != nil {
+		if err := b.declare(fmt.Sprintf("project-%d", n), n, n/5); err != nil {
 			return nil, err
 		}
 	}
-	var rows []row
+	// Everything of a catalog: what a large monorepo would declare.
+	for name, n := range map[string]int{"ten": 10, "thousand": 1000} {
+		if err := b.declare(name, n, n); err != nil {
+			return nil, err
+		}
+	}
+	rows := []row{
+		compare("fit with nothing to do, 10 tools", "Go hello", 3, 30, b.run(b.program, "--dir", b.path("ten"), "fit"), b.run(b.hello)),
+		compare("fit with nothing to do, 1,000 tools", "Go hello", 10, 10, b.run(b.program, "--dir", b.path("thousand"), "fit"), b.run(b.hello)),
+	}
 	for i, n := range sizes[1:] {
 		small, large := b.inside(sizes[i]), b.inside(n)
 		for _, args := range [][]string{{"lock"}, {"lock", "--renew"}, {"fit"}, {"show"}, {"run", "--", "true"}} {
@@ -33,19 +42,17 @@ func (b *workshop) growth() ([]row, error) {
 			})
 		}
 	}
-	steps := []int{30, 300}
-	for _, n := range steps {
-		if err := b.steps(n); err != nil {
-			return nil, err
-		}
-	}
 	plan := func(n int) func() error {
 		return b.run(b.program, "--dir", b.path(fmt.Sprintf("steps-%d", n)), "show")
 	}
-	rows = append(rows,
-		compare("show, planning 300 steps", "30 steps", 10, 15, plan(300), plan(30)),
-		compare("show, planning 300 steps", "Go hello", 0, 15, plan(300), b.run(b.hello)),
-	)
+	for i, n := range sizes {
+		if err := b.steps(n); err != nil {
+			return nil, err
+		}
+		if i > 0 {
+			rows = append(rows, compare(fmt.Sprintf("show, planning %d steps", n), fmt.Sprintf("%d steps", sizes[i-1]), 10, 10, plan(n), plan(sizes[i-1])))
+		}
+	}
 	return rows, nil
 }
 
@@ -125,19 +132,19 @@ func publish(root string, tools []tool) error {
 	return put(filepath.Join(root, "catalog.toml"), []byte(index))
 }
 
-// declare writes, locks and fits a project that has a fifth of a catalog.
-func (b *workshop) declare(n int) error {
+// declare writes, locks and fits a project that has some tools of the catalog of n,
+// taken from all over it.
+func (b *workshop) declare(name string, n, tools int) error {
 	text := fmt.Sprintf("format = 1\nproject = \"heronweir\"\n[source.hut]\nkind = \"catalog\"\nurl = \"../catalog-%d\"\n[toolchain]\n", n)
-	for i := range n / 5 {
-		text += fmt.Sprintf("tool-%d = \"1\"\n", i*5)
+	for i := range tools {
+		text += fmt.Sprintf("tool-%d = \"1\"\n", i*(n/tools))
 	}
-	dir := b.path(fmt.Sprintf("project-%d", n))
+	dir := b.path(name)
 	if err := put(filepath.Join(dir, "trammel.toml"), []byte(text)); err != nil {
 		return err
 	}
-	run := b.inside(n)
 	for _, args := range [][]string{{"lock"}, {"fit", "--approve"}} {
-		if err := run(args)(); err != nil {
+		if err := b.run(b.program, append([]string{"--dir", dir}, args...)...)(); err != nil {
 			return err
 		}
 	}

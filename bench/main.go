@@ -1,8 +1,9 @@
 // Command bench measures the program against what the operating system charges
 // for the same work, side by side in one run, and prints a table of ratios:
 //
-//	go run ./bench            # all rows
-//	go run ./bench unpack     # the rows whose name contains a word
+//	go run ./bench                              # all rows
+//	go run ./bench unpack                       # the rows whose name contains a word
+//	go run ./bench -write docs/performance.md   # all rows, and the page of figures
 //
 // It makes its own data and needs no network, but for the rows of Debian roots, which
 // are left out where no archive answers. Ours and the floor run in turn, so
@@ -26,6 +27,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/creack/pty"
+
 	"trammel.example/trammel/internal/core/disk"
 	"trammel.example/trammel/internal/core/unpack"
 	"trammel.example/trammel/internal/demo"
@@ -45,17 +48,18 @@ func compare(name, floor string, goal float64, runs int, ours, other func() erro
 
 func main() {
 	port := flag.String("serve", "", "be a server on a port, for the rows of services")
+	write := flag.String("write", "", "the page of figures to write")
 	flag.Parse()
 	if *port != "" {
 		serve(*port, ownStart)
 	}
-	if err := bench(flag.Args()); err != nil {
+	if err := bench(flag.Args(), *write); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func bench(words []string) error {
+func bench(words []string, page string) error {
 	root, err := os.MkdirTemp("", "trammel-bench-")
 	if err != nil {
 		return err
@@ -75,6 +79,7 @@ func bench(words []string) error {
 		return err
 	}
 	fmt.Printf("%-44s  %-34s  %7s  %7s  %s\n", "what", "against", "ratio", "goal", "")
+	var results []result
 	for _, r := range rows {
 		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(r.name, w) }) {
 			continue
@@ -83,15 +88,14 @@ func bench(words []string) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", r.name, err)
 		}
-		goal, verdict := fmt.Sprintf("%6.2f×", r.goal), "holds"
-		if r.goal == 0 {
-			goal, verdict = "", ""
-		} else if ratio > r.goal {
-			verdict = "missed"
-		}
-		fmt.Printf("%-44s  %-34s  %6.2f×  %7s  %s\n", r.name, r.floor, ratio, goal, verdict)
+		x := result{r, ratio}
+		fmt.Printf("%-44s  %-34s  %6.2f×  %7s  %s\n", r.name, r.floor, ratio, x.wanted(), x.verdict())
+		results = append(results, x)
 	}
-	return nil
+	if page == "" {
+		return nil
+	}
+	return writePage(page, results, b.remarks)
 }
 
 // measure runs both in turn and compares the medians.
@@ -135,6 +139,7 @@ type workshop struct {
 	before  map[string]func() error            // by row: makes ready for ours, not measured
 	figures map[string]func() (float64, error) // by row: a ratio by itself
 	after   []func()                           // what to end
+	remarks []string                           // figures that are no ratios
 }
 
 func (b *workshop) path(name string) string { return filepath.Join(b.root, name) }
@@ -196,12 +201,18 @@ func both(first, second func() error) func() error {
 
 func (b *workshop) rows(words []string) ([]row, error) {
 	hello := b.run(b.hello)
+	size, err := os.Stat(b.program)
+	if err != nil {
+		return nil, err
+	}
+	b.figures["binary, stripped"] = func() (float64, error) { return float64(size.Size()) / (30 << 20), nil }
 	rows := []row{
+		compare("binary, stripped", "30 MB", 1, 1, nil, nil),
 		compare("trammel --version", "a Go program that prints a line", 2, 60, b.run(b.program, "--version"), hello),
 		compare("trammel run -- true", "Go hello + true", 2, 60, b.run(b.program, "run", "--", "true"), both(hello, b.run("true"))),
 		compare("trammel run -- true (alone)", "true", 0, 60, b.run(b.program, "run", "--", "true"), b.run("true")),
-		compare("trammel fit, nothing to do", "Go hello", 3, 40, b.run(b.program, "fit"), hello),
-		compare("trammel show", "Go hello", 3, 40, b.run(b.program, "show"), hello),
+		compare("trammel fit, the demo, nothing to do", "Go hello", 3, 40, b.run(b.program, "fit"), hello),
+		compare("trammel show, the demo", "Go hello", 3, 40, b.run(b.program, "show"), hello),
 	}
 	// Only the data that is wanted is made: some of it takes minutes.
 	for _, part := range []struct {
@@ -209,7 +220,7 @@ func (b *workshop) rows(words []string) ([]row, error) {
 		rows  func() ([]row, error)
 	}{
 		{"prompts folder project", b.prompts}, {"services chain start status supervisor forward 256", b.services},
-		{"verify deep files recall revisions", b.proofs}, {"growth tools steps lock fit show run", b.growth},
+		{"verify deep files recall revisions", b.proofs}, {"growth tools steps lock fit with show run", b.growth},
 		{"sealed look-up root packages closure", b.archive}, {"unpack toolchain zip tar", b.archives},
 	} {
 		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(part.about, w) }) {
@@ -273,6 +284,10 @@ func (b *workshop) archives() ([]row, error) {
 // prompts measures a shell that follows folders: prompts where nothing changed, and
 // coming into a project.
 func (b *workshop) prompts() ([]row, error) {
+	bash, err := exec.LookPath("bash")
+	if err != nil {
+		return nil, err
+	}
 	hook, err := exec.Command(b.program, "follow", "bash").Output()
 	if err != nil {
 		return nil, err
@@ -289,10 +304,30 @@ func (b *workshop) prompts() ([]row, error) {
 			return cmd.Run()
 		}
 	}
+	// A shell on a terminal of its own that is told to end at its first prompt, without a
+	// person's start-up files.
+	first := func(program string, args ...string) func() error {
+		return func() error {
+			cmd := exec.Command(program, args...)
+			cmd.Dir, cmd.Env = b.project, append(b.env, "SHELL="+bash, "HOME="+b.path("nobody"))
+			terminal, err := pty.Start(cmd)
+			if err != nil {
+				return err
+			}
+			defer terminal.Close()
+			if _, err := io.WriteString(terminal, "exit\n"); err != nil {
+				return err
+			}
+			_, _ = io.Copy(io.Discard, terminal) // ends with the shell
+			return cmd.Wait()
+		}
+	}
+	hello := b.run(b.hello)
 	enter := fmt.Sprintf("__trammel_keep() { :; }; eval \"$(%s follow --enter %s --of $$ bash)\"", b.program, b.project)
 	return []row{
-		{"200 prompts where nothing changed, and a switch", "the same without following", 0, 15, shell(b.path("hook.sh")), shell("/dev/null")},
-		compare("coming into a project", "bash -c true", 0, 40, b.run("bash", "-c", enter), b.run("bash", "-c", "true")),
+		compare("shell to the first prompt", "bash -i and two Go hellos", 1, 30, first(b.program, "shell"), both(first(bash, "-i"), both(hello, hello))),
+		compare("200 prompts where nothing changed, and a switch", "the same without following", 1.02, 15, shell(b.path("hook.sh")), shell("/dev/null")),
+		compare("coming into a project", "Go hello and bash -c true", 3, 40, b.run("bash", "-c", enter), both(hello, b.run("bash", "-c", "true"))),
 	}, nil
 }
 

@@ -61,8 +61,8 @@ func (b *workshop) proofs() ([]row, error) {
 		compare("verify, 50,000 files", "a stat walk of them on all cores", 2, 7, many("verify"), func() error { return statWalk(found[0]) }),
 		compare("verify --deep, a Go toolchain", "sha256sum of it, two at a time", 0.3, 10, whole, sums(toolchain)),
 		compare("verify --deep, 200 MB in 50,000 files", "sha256sum of them, two at a time", 0, 5, many("verify", "--deep"), sums(found[0])),
-		compare("recall --list, 300 revisions", "30 revisions", 10, 10, listed(300), listed(30)),
-		compare("recall --list, 300 revisions", "Go hello", 0, 10, listed(300), b.run(b.hello)),
+		compare("recall --list, 100 revisions", "10 revisions", 10, 10, listed(100), listed(10)),
+		compare("recall --list, 1,000 revisions", "100 revisions", 10, 5, listed(1000), listed(100)),
 	}, nil
 }
 
@@ -136,9 +136,9 @@ func statWalk(root string) error {
 	return <-errs
 }
 
-// history commits 30 and 300 revisions of a lock.
+// history commits 10, 100 and 1,000 revisions of a lock.
 func (b *workshop) history() error {
-	for _, n := range []int{30, 300} {
+	for _, n := range []int{10, 100, 1000} {
 		dir := b.path(fmt.Sprintf("history-%d", n))
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return err
