@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -141,16 +140,12 @@ func emit(c *cli.Command, text []byte) error {
 // writeWhole writes a large file that takes its name when it is whole; an older one of
 // that name stays till then. It returns its size in bytes.
 func writeWhole(file string, mode os.FileMode, fill func(out *os.File) error) (size int64, err error) {
-	out, err := os.CreateTemp(filepath.Dir(file), ".new-"+filepath.Base(file)+"-*")
+	out, err := disk.Create(file)
 	if err != nil {
 		return 0, fault.New(fault.Failed, "%s cannot be written: %v", file, err)
 	}
-	defer os.Remove(out.Name())
-	defer out.Close()
-	if err := fill(out); err != nil {
-		return 0, err
-	}
-	if err := out.Chmod(mode); err != nil {
+	defer out.Drop()
+	if err := fill(out.File); err != nil {
 		return 0, err
 	}
 	if err := out.Sync(); err != nil {
@@ -160,7 +155,7 @@ func writeWhole(file string, mode os.FileMode, fill func(out *os.File) error) (s
 	if err != nil {
 		return 0, err
 	}
-	if err := os.Rename(out.Name(), file); err != nil {
+	if err := out.Commit(mode); err != nil {
 		return 0, fault.New(fault.Failed, "%s cannot be written: %v", file, err)
 	}
 	return info.Size(), nil

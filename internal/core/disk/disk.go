@@ -18,62 +18,38 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Write replaces the file at path by content: a temporary file in the same
-// folder, fsync, rename, fsync of the folder. Missing parent folders are made.
-func Write(path string, content []byte, mode fs.FileMode) (err error) {
-	dir := filepath.Dir(path)
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return err
-	}
-	f, err := os.CreateTemp(dir, ".new-"+filepath.Base(path)+"-*")
+// Write replaces the file at path by content: a fresh file in the same folder, fsync,
+// its name, fsync of the folder. Missing parent folders are made.
+func Write(path string, content []byte, mode fs.FileMode) error {
+	f, err := Create(path)
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if err != nil {
-			f.Close()
-			os.Remove(f.Name())
-		}
-	}()
-	if _, err = f.Write(content); err != nil {
+	defer f.Drop()
+	if _, err := f.Write(content); err != nil {
 		return err
 	}
-	if err = f.Chmod(mode); err != nil {
+	if err := f.Sync(); err != nil {
 		return err
 	}
-	if err = f.Sync(); err != nil {
+	if err := f.Commit(mode); err != nil {
 		return err
 	}
-	if err = f.Close(); err != nil {
-		return err
-	}
-	if err = os.Rename(f.Name(), path); err != nil {
-		return err
-	}
-	return SyncDir(dir)
+	return SyncDir(filepath.Dir(path))
 }
 
 // WriteCache replaces a file whose loss costs nothing but time: atomic like
 // Write, without the two waits for the disk.
 func WriteCache(path string, content []byte) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".new-"+filepath.Base(path)+"-*")
+	f, err := Create(path)
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(content)
-	if err2 := f.Close(); err == nil {
-		err = err2
+	defer f.Drop()
+	if _, err := f.Write(content); err != nil {
+		return err
 	}
-	if err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		os.Remove(f.Name())
-	}
-	return err
+	return f.Commit(0o600)
 }
 
 // SyncDir makes renames in a folder durable.

@@ -100,12 +100,11 @@ func (c *Client) copyLocal(ctx context.Context, from, path string, d Download) (
 		return fault.New(fault.Source, "the catalog lacks an archive that it lists: %v", err)
 	}
 	defer in.Close()
-	out, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	out, err := disk.Create(path)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(out.Name())
-	defer out.Close()
+	defer out.Drop()
 	h, ofBytes := Hasher(d.Digest)
 	var to io.Writer = out
 	if ofBytes {
@@ -123,10 +122,7 @@ func (c *Client) copyLocal(ctx context.Context, from, path string, d Download) (
 	if err := d.check(n, h); err != nil {
 		return sourceError(d.From, err)
 	}
-	if err := out.Close(); err != nil {
-		return err
-	}
-	return os.Rename(out.Name(), path)
+	return out.Commit(0o600)
 }
 
 type readerFunc func([]byte) (int, error)

@@ -268,12 +268,11 @@ func keepArchive(from io.Reader, folder, name, digest string) error {
 	if _, err := os.Stat(path); err == nil {
 		return nil
 	}
-	fresh, err := os.CreateTemp(folder, ".new-*")
+	fresh, err := disk.Create(path)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(fresh.Name())
-	defer fresh.Close()
+	defer fresh.Drop()
 	h, ofBytes := fetch.Hasher(digest)
 	to := io.Writer(fresh)
 	if ofBytes {
@@ -287,10 +286,7 @@ func keepArchive(from io.Reader, folder, name, digest string) error {
 			return errors.New("its bytes are not those that the lock names")
 		}
 	}
-	if err := fresh.Close(); err != nil {
-		return err
-	}
-	return os.Rename(fresh.Name(), path)
+	return fresh.Commit(0o600)
 }
 
 // fromBundle stands for a source whose archives are all in the cache: no address of it
@@ -303,15 +299,11 @@ func (fromBundle) Where(lock.Part) ([]fetch.Address, error) {
 
 // packTree packs the files of a part, the same bytes for the same tree.
 func packTree(dir, to string) (size int64, err error) {
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-		return 0, err
-	}
-	out, err := os.CreateTemp(filepath.Dir(to), ".new-*")
+	out, err := disk.Create(to)
 	if err != nil {
 		return 0, err
 	}
-	defer os.Remove(out.Name())
-	defer out.Close()
+	defer out.Drop()
 	z := gzip.NewWriter(out)
 	w := tar.NewWriter(z)
 	err = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
@@ -360,7 +352,7 @@ func packTree(dir, to string) (size int64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	return info.Size(), os.Rename(out.Name(), to)
+	return info.Size(), out.Commit(0o600)
 }
 
 // unbundle makes a part that is built elsewhere from the tree that a bundle brought.

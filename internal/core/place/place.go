@@ -121,25 +121,15 @@ func copySelf(to string) error {
 		return err
 	}
 	defer from.Close()
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-		return err
-	}
-	fresh, err := os.CreateTemp(filepath.Dir(to), ".new-")
+	fresh, err := disk.Create(to)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(fresh.Name())
-	defer fresh.Close()
+	defer fresh.Drop()
 	if _, err := io.Copy(fresh, from); err != nil {
 		return err
 	}
-	if err := fresh.Chmod(0o755); err != nil {
-		return err
-	}
-	if err := fresh.Close(); err != nil {
-		return err
-	}
-	if err := os.Rename(fresh.Name(), to); err != nil {
+	if err := fresh.Commit(0o755); err != nil {
 		return err
 	}
 	return disk.SyncDir(filepath.Dir(to))

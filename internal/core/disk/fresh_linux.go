@@ -1,0 +1,28 @@
+package disk
+
+import (
+	"os"
+	"strconv"
+
+	"golang.org/x/sys/unix"
+)
+
+// nameless opens a file without a name in a folder; nil where that cannot be had.
+func nameless(dir string) *os.File {
+	fd, err := unix.Open(dir, unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
+	if err != nil {
+		return nil
+	}
+	if _, err := os.Lstat(procPath(fd)); err != nil { // without /proc it could never get one
+		unix.Close(fd)
+		return nil
+	}
+	return os.NewFile(uintptr(fd), dir)
+}
+
+// link gives an open file a name that nothing has.
+func link(f *os.File, path string) error {
+	return unix.Linkat(unix.AT_FDCWD, procPath(int(f.Fd())), unix.AT_FDCWD, path, unix.AT_SYMLINK_FOLLOW)
+}
+
+func procPath(fd int) string { return "/proc/self/fd/" + strconv.Itoa(fd) }
