@@ -1,7 +1,6 @@
 package main
 
 import (
-	"crypto/sha256"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -91,45 +90,15 @@ func (b *workshop) inside(n int) func(args []string) func() error {
 
 // catalog writes a catalog of n tiny tools in three versions each.
 func (b *workshop) catalog(n int) error {
-	var tools []tool
+	var tools []standin.Tool
 	for i := range n {
-		t := tool{name: fmt.Sprintf("tool-%d", i)}
+		t := standin.Tool{Name: fmt.Sprintf("tool-%d", i)}
 		for v := range 3 {
-			t.archives = append(t.archives, standin.TarGz(standin.File{Name: "bin/" + t.name, Content: fmt.Sprintf("#!/bin/sh\necho %s 1.%d\n", t.name, v), Mode: 0o755}))
+			t.Archives = append(t.Archives, standin.TarGz(standin.File{Name: "bin/" + t.Name, Content: fmt.Sprintf("#!/bin/sh\necho %s 1.%d\n", t.Name, v), Mode: 0o755}))
 		}
 		tools = append(tools, t)
 	}
-	return publish(b.path(fmt.Sprintf("catalog-%d", n)), tools)
-}
-
-// tool has one command of its name, and an archive for each of its versions 1.0, 1.1, …
-type tool struct {
-	name     string
-	archives [][]byte
-}
-
-// publish writes a catalog.
-func publish(root string, tools []tool) error {
-	index := "format = 1\n"
-	for _, t := range tools {
-		card := fmt.Sprintf("about = \"The tool %s\"\n[[from]]\nkind = \"catalog\"\n[[from.part]]\nbin = { %s = \"bin/%s\" }\n", t.name, t.name, t.name)
-		list := ""
-		for v, archive := range t.archives {
-			path := fmt.Sprintf("files/%s-1.%d.tar.gz", t.name, v)
-			if err := put(filepath.Join(root, path), archive); err != nil {
-				return err
-			}
-			list += fmt.Sprintf("[[release]]\nversion = \"1.%d\"\n[[release.part]]\nplatform = \"any\"\npath = %q\nsize = %d\nsha256 = \"%x\"\n", v, path, len(archive), sha256.Sum256(archive))
-		}
-		for _, x := range []struct{ path, text string }{{"cards/" + t.name + ".toml", card}, {"releases/" + t.name + ".toml", list}} {
-			if err := put(filepath.Join(root, x.path), []byte(x.text)); err != nil {
-				return err
-			}
-		}
-		index += fmt.Sprintf("[tool.%s]\ncard = \"cards/%s.toml\"\ncard-sha256 = \"%x\"\nreleases = \"releases/%s.toml\"\nreleases-sha256 = \"%x\"\n",
-			t.name, t.name, sha256.Sum256([]byte(card)), t.name, sha256.Sum256([]byte(list)))
-	}
-	return put(filepath.Join(root, "catalog.toml"), []byte(index))
+	return standin.Publish(b.path(fmt.Sprintf("catalog-%d", n)), tools)
 }
 
 // declare writes, locks and fits a project that has some tools of the catalog of n,

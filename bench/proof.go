@@ -24,7 +24,7 @@ func (b *workshop) proofs() ([]row, error) {
 	for i := range treeFiles {
 		files = append(files, standin.File{Name: fmt.Sprintf("share/%03d/%05d.txt", i%250, i), Content: strings.Repeat(fmt.Sprintf("silverfin %05d\n", i), 256)})
 	}
-	if err := publish(b.path("many/tools"), []tool{{"herons", [][]byte{standin.TarGz(files...)}}}); err != nil {
+	if err := standin.Publish(b.path("many/tools"), []standin.Tool{{Name: "herons", Archives: [][]byte{standin.TarGz(files...)}}}); err != nil {
 		return nil, err
 	}
 	if err := put(b.path("many/trammel.toml"), []byte("format = 1\nproject = \"many\"\nisolation = \"open\"\n\n[source.hut]\nkind = \"catalog\"\nurl = \"tools\"\n\n[toolchain]\nherons = \"1\"\n")); err != nil {
@@ -81,7 +81,7 @@ func (b *workshop) toolchain() (dir string, verify func() error, err error) {
 	if err != nil {
 		return "", nil, err
 	}
-	if err := publish(b.path("whole/tools"), []tool{{"go", [][]byte{archive}}}); err != nil {
+	if err := standin.Publish(b.path("whole/tools"), []standin.Tool{{Name: "go", Archives: [][]byte{archive}}}); err != nil {
 		return "", nil, err
 	}
 	if err := put(b.path("whole/trammel.toml"), []byte("format = 1\nproject = \"whole\"\nisolation = \"open\"\n\n[source.hut]\nkind = \"catalog\"\nurl = \"tools\"\n\n[toolchain]\ngo = \"1\"\n")); err != nil {
