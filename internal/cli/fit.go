@@ -188,11 +188,11 @@ func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, re
 	if idle {
 		s.Print("  nothing to do")
 	} else if r.Kept > 0 {
-		noun := "parts"
+		what := fmt.Sprintf("%d parts that were there", r.Kept)
 		if r.Kept == 1 {
-			noun = "part"
+			what = "1 part that was there"
 		}
-		s.Print("  %-7s  %d %s that were there", "kept", r.Kept, noun)
+		s.Print("  %-7s  %s", "kept", what)
 	}
 	if len(r.Missing) > 0 {
 		s.Say("This host does not have: %s (named in host)", strings.Join(r.Missing, ", "))

@@ -161,10 +161,6 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Proj
 	for _, x := range changes {
 		s.Print("  %s", x)
 	}
-	if len(changes) == 0 && order.first != nil {
-		s.Print("  the declaration is changed, and no version with it")
-		return nil
-	}
 	if len(changes) == 0 {
 		s.Print("  nothing changed")
 		return nil

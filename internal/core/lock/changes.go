@@ -76,6 +76,10 @@ func Changes(old, new *Lock) []string {
 			}
 		}
 	}
+	// Params, files and secrets are in the declaration's digest alone.
+	if before := old.Declaration.Digest; len(out) == 0 && before != "" && before != new.Declaration.Digest {
+		out = append(out, "the declaration changed, and no version with it")
+	}
 	return out
 }
 
