@@ -61,10 +61,12 @@ func (c *Client) call(ctx context.Context, method, path string, question, answer
 	}
 	resp, err := c.http.Do(r)
 	switch {
-	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ECONNREFUSED), errors.Is(err, syscall.ECONNRESET):
-		return errNobody
 	case err != nil && ctx.Err() != nil:
 		return context.Cause(ctx)
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ECONNREFUSED):
+		return errNobody
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF):
+		return errNobody // it went, or was killed, while it was being asked
 	case err != nil:
 		return fmt.Errorf("the supervisor of bay %s: %w", c.bay.Name, err)
 	}
