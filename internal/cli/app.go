@@ -22,6 +22,7 @@ import (
 	"trammel.example/trammel/internal/core/fault"
 	"trammel.example/trammel/internal/core/fetch"
 	"trammel.example/trammel/internal/core/locator"
+	"trammel.example/trammel/internal/core/lock"
 	"trammel.example/trammel/internal/core/place"
 	"trammel.example/trammel/internal/core/project"
 	"trammel.example/trammel/internal/core/source"
@@ -196,6 +197,16 @@ func offlineFlag() cli.Flag {
 // fetched where it is not here yet.
 func open(ctx context.Context, c *cli.Command) (*project.Project, error) {
 	return openWith(ctx, c, project.Locate{})
+}
+
+// openLocked reads the declaration and its lock.
+func openLocked(ctx context.Context, c *cli.Command) (*project.Project, *lock.Lock, error) {
+	p, err := open(ctx, c)
+	if err != nil {
+		return nil, nil, err
+	}
+	l, err := p.Lock()
+	return p, l, err
 }
 
 func openWith(ctx context.Context, c *cli.Command, o project.Locate) (*project.Project, error) {

@@ -44,11 +44,7 @@ func dataFor(ctx context.Context, c *cli.Command) (s *ui.Screen, up *setup.Setup
 	if c.Args().Len() != 2 {
 		return nil, nil, "", "", fault.New(fault.Use, "name a service and a file").Advise("trammel data %s ledger passings.sql.gz", c.Name)
 	}
-	p, err := open(ctx, c)
-	if err != nil {
-		return nil, nil, "", "", err
-	}
-	l, err := p.Lock()
+	p, l, err := openLocked(ctx, c)
 	if err != nil {
 		return nil, nil, "", "", err
 	}

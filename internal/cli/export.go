@@ -38,11 +38,7 @@ func exportCommand() *cli.Command {
 }
 
 func exportBill(ctx context.Context, c *cli.Command) error {
-	p, err := open(ctx, c)
-	if err != nil {
-		return err
-	}
-	l, err := p.Lock()
+	p, l, err := openLocked(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -65,11 +61,7 @@ func exportBundle(ctx context.Context, c *cli.Command) error {
 	if file == "" {
 		return fault.New(fault.Use, "a bundle goes into a file").Advise("Write, for example: trammel export bundle --output heronweir.bundle")
 	}
-	p, err := open(ctx, c)
-	if err != nil {
-		return err
-	}
-	l, err := p.Lock()
+	p, l, err := openLocked(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -104,11 +96,7 @@ func exportBundle(ctx context.Context, c *cli.Command) error {
 }
 
 func exportDotenv(ctx context.Context, c *cli.Command) error {
-	p, err := open(ctx, c)
-	if err != nil {
-		return err
-	}
-	l, err := p.Lock()
+	p, l, err := openLocked(ctx, c)
 	if err != nil {
 		return err
 	}

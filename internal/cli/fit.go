@@ -41,14 +41,7 @@ func fitCommand() *cli.Command {
 }
 
 func fitAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(ctx, c)
-	if err == nil {
-		p, err = chooseParams(c, p)
-	}
-	if err != nil {
-		return err
-	}
-	l, err := p.Lock()
+	p, l, err := openChosen(ctx, c)
 	if err != nil {
 		return err
 	}

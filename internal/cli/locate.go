@@ -48,14 +48,7 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 		at = " at " + strings.TrimPrefix(known.Pin, "sha256:")[:12]
 	}
 	s.Say("%s%s is bay %s. With it elsewhere: trammel --bay %s …", text, at, known.Name, known.Name)
-	p, err := open(ctx, c)
-	if err == nil {
-		p, err = chooseParams(c, p)
-	}
-	if err != nil {
-		return err
-	}
-	l, err := p.Lock()
+	p, l, err := openChosen(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -9,6 +10,7 @@ import (
 	"trammel.example/trammel/internal/core/bay"
 	"trammel.example/trammel/internal/core/declare"
 	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/lock"
 	"trammel.example/trammel/internal/core/project"
 )
 
@@ -17,6 +19,20 @@ func paramFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "param", Usage: "choose a param, `NAME=VALUE`; it is remembered for the bay"},
 		&cli.StringFlag{Name: "params", Usage: "choose the params in `FILE` (YAML or JSON)"},
 	}
+}
+
+// openChosen reads the declaration with the params that the command line chooses, and its
+// lock.
+func openChosen(ctx context.Context, c *cli.Command) (*project.Project, *lock.Lock, error) {
+	p, err := open(ctx, c)
+	if err == nil {
+		p, err = chooseParams(c, p)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	l, err := p.Lock()
+	return p, l, err
 }
 
 // chooseParams keeps the params that a command line chooses, a single one before a

@@ -117,11 +117,7 @@ func runAction(ctx context.Context, c *cli.Command) error {
 
 // approvedPlan asks for consent and compiles the plan that it allows.
 func approvedPlan(ctx context.Context, c *cli.Command) (*project.Plan, error) {
-	p, err := open(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	l, err := p.Lock()
+	p, l, err := openLocked(ctx, c)
 	if err != nil {
 		return nil, err
 	}
