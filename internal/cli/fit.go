@@ -169,6 +169,10 @@ func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, re
 	s.Print("%s   environment %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(l.EnvironmentID(p.Platform)))
 	idle := len(r.Added)+len(r.Mended)+len(ran)+len(rendered)+len(removed) == 0
 	row := func(word string, list []string) {
+		const most = 12
+		if len(list) > most {
+			list = append(slices.Clone(list[:most]), fmt.Sprintf("and %d more", len(list)-most))
+		}
 		if len(list) > 0 {
 			s.Print("  %-7s  %s", word, strings.Join(list, ", "))
 		}

@@ -283,9 +283,8 @@ func gather(ctx context.Context, p *project.Project) (*showOut, error) {
 
 // sizeOf is the room that a tool's own parts take, and the root that it is in.
 func sizeOf(p *project.Project, l *lock.Lock, tool string) (bytes int64, root string) {
-	for _, part := range l.PartsOn(p.Platform) {
+	for _, part := range l.PartsOf(tool, p.Platform) {
 		switch {
-		case part.Item != tool:
 		case part.Format == lock.RootFormat:
 			root = part.Name
 		default:
@@ -329,12 +328,10 @@ func sentence(e *fault.Error) string {
 }
 
 func present(p *project.Project, l *lock.Lock, tool string) bool {
-	for _, part := range l.PartsOn(p.Platform) {
-		if part.Item == tool {
-			part.Tree = p.Store.Tree(part)
-			if !p.Store.Has(part) || p.Store.Damaged(part) {
-				return false
-			}
+	for _, part := range l.PartsOf(tool, p.Platform) {
+		part.Tree = p.Store.Tree(part)
+		if !p.Store.Has(part) || p.Store.Damaged(part) {
+			return false
 		}
 	}
 	return l.Items[tool].Version != ""

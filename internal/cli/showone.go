@@ -164,10 +164,7 @@ func showTool(s *sheet, p *project.Project, t declare.Toolchain, l *lock.Lock, e
 	}
 	item := l.Items[t.Name]
 	facts = append(facts, fact{"locked", item.Version}, fact{"published", strings.TrimSuffix(item.Published, "T00:00:00Z")}, fact{"source", item.Source})
-	for _, part := range l.PartsOn(p.Platform) {
-		if part.Item != t.Name {
-			continue
-		}
+	for _, part := range l.PartsOf(t.Name, p.Platform) {
 		part.Tree = p.Store.Tree(part)
 		where := "not on this machine yet"
 		if p.Store.Has(part) {
@@ -241,10 +238,7 @@ func showRoot(s *sheet, p *project.Project, l *lock.Lock, name string) bool {
 // withoutTool says what a tool's commands would be if it were not declared.
 func withoutTool(p *project.Project, l *lock.Lock, tool string) string {
 	var out []string
-	for _, part := range l.PartsOn(p.Platform) {
-		if part.Item != tool {
-			continue
-		}
+	for _, part := range l.PartsOf(tool, p.Platform) {
 		for _, command := range lock.Sorted(part.Bin) {
 			host := environ.FindHost(command, os.Getenv("PATH"))
 			switch {

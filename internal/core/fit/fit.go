@@ -299,11 +299,14 @@ func recordTrees(ctx context.Context, p *project.Project, l *lock.Lock) (changed
 		return false, err
 	}
 	defer unlock()
-	learn(p, l)
+	news := learn(p, l)
 	if own, err := p.OverlayLock(); err == nil && own != nil && learn(p, own) {
 		if err := own.WriteFile(lock.OverlayPath(p.Declaration.Dir)); err != nil {
 			return false, err
 		}
+	}
+	if !news { // the lock that was read knew all
+		return false, nil
 	}
 	onDisk, err := lock.Read(p.Declaration.Dir)
 	if err != nil || !learn(p, onDisk) {

@@ -135,19 +135,28 @@ func (l *Lock) PartsOn(p platform.Platform) []PartOn {
 	var out []PartOn
 	shown := map[string]bool{}
 	for _, item := range Sorted(l.Items) {
-		parts := l.Items[item].Platforms[p.String()]
-		for _, name := range Sorted(parts) {
-			if part := parts[name]; part.Format == RootFormat {
-				source := l.Items[item].Source
-				out, shown[source] = append(out, l.rootOn(p, source, item, part)), true
-			} else {
-				out = append(out, PartOn{item, name, part})
-			}
+		for _, part := range l.PartsOf(item, p) {
+			out = append(out, part)
+			shown[part.Name] = shown[part.Name] || part.Format == RootFormat
 		}
 	}
 	for _, source := range Sorted(l.Roots) { // a root that shows the system alone
 		if _, here := l.Roots[source][p.String()]; here && !shown[source] {
 			out = append(out, l.rootOn(p, source, "", Part{}))
+		}
+	}
+	return out
+}
+
+// PartsOf lists the parts of one item on a platform, sorted by name.
+func (l *Lock) PartsOf(item string, p platform.Platform) []PartOn {
+	var out []PartOn
+	parts := l.Items[item].Platforms[p.String()]
+	for _, name := range Sorted(parts) {
+		if part := parts[name]; part.Format == RootFormat {
+			out = append(out, l.rootOn(p, l.Items[item].Source, item, part))
+		} else {
+			out = append(out, PartOn{item, name, part})
 		}
 	}
 	return out
