@@ -2,6 +2,7 @@ package lock
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -156,4 +157,37 @@ func FuzzParse(f *testing.F) {
 			}
 		}
 	})
+}
+
+// A lock of many items is read in portions, and is the same lock.
+func TestALargeLockIsReadInPortions(t *testing.T) {
+	l := &Lock{Format: Format, Items: map[string]Item{}, Steps: map[string]string{"load": "sha256:" + strings.Repeat("a", 64)}, Variables: map[string]string{"A": "b"}}
+	l.Declaration.Project, l.Declaration.Platforms = "heronweir", []string{"linux/amd64"}
+	for i := range 5*itemsAtOnce + 3 {
+		name := fmt.Sprintf("tool-%d", i)
+		l.Items[name] = Item{Version: fmt.Sprint(i), Source: "hut", Platforms: map[string]map[string]Part{"linux/amd64": {name: {
+			Path: name + ".tar.gz", Version: fmt.Sprint(i), Format: "tar.gz", Size: int64(i + 1), Digest: "sha256:" + strings.Repeat("b", 64), Bin: map[string]string{name: "bin/" + name},
+		}}}}
+	}
+	file := filepath.Join(t.TempDir(), FileName)
+	if err := l.WriteFile(file); err != nil {
+		t.Fatal(err)
+	}
+	again, err := ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again.ID() != l.ID() || len(again.Items) != len(l.Items) || again.Steps["load"] != l.Steps["load"] {
+		t.Errorf("%d items of %d came back", len(again.Items), len(l.Items))
+	}
+	raw, _ := os.ReadFile(file)
+	for what, text := range map[string]string{
+		"an item twice":           strings.Replace(string(raw), "\n[item.tool-99]\n", "\n[item.tool-98]\nversion = \"7\"\n\n[item.tool-99]\n", 1),
+		"an item without its end": string(raw[:len(raw)*2/3]),
+		"a key nobody knows":      strings.Replace(string(raw), "\n[item.tool-99]\n", "\n[item.tool-99]\nmore = 1\n", 1),
+	} {
+		if _, err := Parse([]byte(text)); err == nil {
+			t.Errorf("%s is read without a word", what)
+		}
+	}
 }
