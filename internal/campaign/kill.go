@@ -99,7 +99,7 @@ func (w *world) olderLock(*rand.Rand) error {
 
 // killing kills n commands, each at a random instant of the time that it takes, and
 // looks at every promise after each.
-func (w *world) killing(r *rand.Rand, n int) ([]count, error) {
+func (w *world) killing(r *rand.Rand, n int, say func(string)) ([]count, error) {
 	if err := w.must([]string{"lock"}, []string{"fit", "--approve"}, []string{"verify", "--deep"}); err != nil {
 		return nil, err
 	}
@@ -124,6 +124,9 @@ func (w *world) killing(r *rand.Rand, n int) ([]count, error) {
 			counts[i].killed++
 		} else {
 			counts[i].ended++
+		}
+		if (round+1)%100 == 0 {
+			say(fmt.Sprintf("%d of %d, every promise held", round+1, n))
 		}
 	}
 	// In the end nothing is left over that a sweep does not take.

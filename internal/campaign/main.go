@@ -45,7 +45,7 @@ func all(root string, kills int, seed uint64, say func(string)) error {
 	if err != nil {
 		return err
 	}
-	counts, err := w.killing(rand.New(rand.NewPCG(seed, 0)), kills)
+	counts, err := w.killing(rand.New(rand.NewPCG(seed, 0)), kills, say)
 	for _, c := range counts {
 		say(fmt.Sprintf("%-26s %5d killed, %5d had ended before", c.name, c.killed, c.ended))
 	}
