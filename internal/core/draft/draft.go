@@ -18,6 +18,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/pelletier/go-toml/v2"
 	"golang.org/x/mod/modfile"
@@ -49,8 +50,13 @@ func Look(dir fs.FS) Found {
 
 func (f *Found) want(tool, ask, why string) {
 	if ask != "" && !slices.ContainsFunc(f.Wants, func(w Want) bool { return w.Tool == tool }) {
-		f.Wants = append(f.Wants, Want{tool, ask, why})
+		f.Wants = append(f.Wants, Want{tool, ask, oneLine(why)})
 	}
+}
+
+// oneLine keeps what a stranger's file says within the comment that it is quoted in.
+func oneLine(text string) string {
+	return strings.Join(strings.FieldsFunc(text, func(r rune) bool { return unicode.IsControl(r) || unicode.IsSpace(r) || r == unicode.ReplacementChar }), " ")
 }
 
 func goMod(dir fs.FS, f *Found) {

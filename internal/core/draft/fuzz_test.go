@@ -20,8 +20,11 @@ func FuzzLook(f *testing.F) {
 	f.Fuzz(func(t *testing.T, name, text string) {
 		found := Look(fstest.MapFS{name: &fstest.MapFile{Data: []byte(text)}})
 		out := found.Text("heronweir", func(string) bool { return true })
-		if _, err := declare.Parse("trammel.toml", []byte(out)); err != nil {
+		d, err := declare.Parse("trammel.toml", []byte(out))
+		if err != nil {
 			t.Errorf("the draft from %s is no declaration: %v\n%s", name, err, out)
+		} else if len(d.Steps) > len(found.Steps) {
+			t.Errorf("%s brought a step of its own:\n%s", name, out)
 		}
 	})
 }
