@@ -258,9 +258,9 @@ func (s Service) name() string   { return s.Name }
 func (r Routine) name() string   { return r.Name }
 
 func byName[T named](list []T, name string) (found T, ok bool) {
-	for _, x := range list {
-		if x.name() == name {
-			return x, true
+	for i := range list {
+		if list[i].name() == name {
+			return list[i], true
 		}
 	}
 	return found, false

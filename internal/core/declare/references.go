@@ -50,6 +50,13 @@ func (r *reader) references(d *Declaration) {
 			r.Fault(v.Span, fault.DidYouMean(name, Names(d.Params)), "no param is named %q", name)
 		}
 	}
+	known := map[string][]string{"step": Names(d.Steps), "service": Names(d.Services), "file": Names(d.Files)}
+	there := map[string]bool{}
+	for kind, names := range known {
+		for _, name := range names {
+			there[kind+"."+name] = true
+		}
+	}
 	for _, group := range []string{"step", "service", "routine"} {
 		t := r.Table(r.Root, group)
 		if t == nil {
@@ -61,37 +68,29 @@ func (r *reader) references(d *Declaration) {
 			}
 			if v := e.Value.Table.Get("needs"); v != nil {
 				for _, item := range v.Items {
-					r.need(d, item)
+					if !there[item.Text] {
+						r.noSuchNeed(known, item)
+					}
 				}
 			}
 		}
 	}
 }
 
-func (r *reader) need(d *Declaration, v *page.Value) {
+// noSuchNeed says what is wrong with a need that names nothing.
+func (r *reader) noSuchNeed(known map[string][]string, v *page.Value) {
 	kind, name, _ := strings.Cut(v.Text, ".")
-	var known []string
-	switch kind {
-	case "step":
-		known = Names(d.Steps)
-	case "service":
-		known = Names(d.Services)
-	case "file":
-		known = Names(d.Files)
-	default:
-		var all []string
-		for _, s := range d.Steps {
-			all = append(all, "step."+s.Name)
-		}
-		for _, s := range d.Services {
-			all = append(all, "service."+s.Name)
-		}
-		r.Fault(v.Span, fault.DidYouMean(v.Text, all), `%q is neither "step.NAME" nor "service.NAME"`, v.Text)
+	if names, ok := known[kind]; ok {
+		r.Fault(v.Span, fault.DidYouMean(name, names), "no %s is named %q", kind, name)
 		return
 	}
-	if !slices.Contains(known, name) {
-		r.Fault(v.Span, fault.DidYouMean(name, known), "no %s is named %q", kind, name)
+	var all []string
+	for _, kind := range []string{"step", "service"} {
+		for _, name := range known[kind] {
+			all = append(all, kind+"."+name)
+		}
 	}
+	r.Fault(v.Span, fault.DidYouMean(v.Text, all), `%q is neither "step.NAME" nor "service.NAME"`, v.Text)
 }
 
 // dangling says what is wrong with a reference and what would be right, or
