@@ -22,6 +22,8 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 	"golang.org/x/mod/modfile"
+
+	"trammel.example/trammel/internal/core/version"
 )
 
 // Want is one toolchain that a folder asks for.
@@ -48,8 +50,9 @@ func Look(dir fs.FS) Found {
 	return f
 }
 
+// want notes an ask; what is none in a declaration is left out.
 func (f *Found) want(tool, ask, why string) {
-	if ask != "" && !slices.ContainsFunc(f.Wants, func(w Want) bool { return w.Tool == tool }) {
+	if _, err := version.ParseAsk(ask); err == nil && ask != "" && !slices.ContainsFunc(f.Wants, func(w Want) bool { return w.Tool == tool }) {
 		f.Wants = append(f.Wants, Want{tool, ask, oneLine(why)})
 	}
 }
