@@ -106,7 +106,10 @@ func (w *world) killing(r *rand.Rand, n int, say func(string)) ([]count, error) 
 	counts := make([]count, len(deeds))
 	typical := make([]time.Duration, len(deeds))
 	for i, d := range deeds { // once to its end, to see how long it takes
-		counts[i].name = d.name
+		counts[i].name, typical[i] = d.name, 200*time.Millisecond
+		if n <= len(deeds) {
+			continue // a short campaign guesses
+		}
 		took, err := w.whole(d, r)
 		if err != nil {
 			return counts, fmt.Errorf("%s, not killed: %w", d.name, err)
