@@ -127,3 +127,36 @@ func TestRemoveAllTakesReadOnlyTrees(t *testing.T) {
 		t.Error("it is still there")
 	}
 }
+
+// What is being written has no name that a kill could leave behind.
+func TestAnUnfinishedFileHasNoName(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "file")
+	for _, before := range []string{"", "old"} {
+		f, err := Create(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := f.WriteString("new"); err != nil {
+			t.Fatal(err)
+		}
+		left, _ := os.ReadDir(dir)
+		if probe := nameless(dir); probe != nil { // this file system can do it
+			probe.Close()
+			if want := min(len(before), 1); len(left) != want {
+				t.Errorf("while it is written: %v", left)
+			}
+		}
+		if err := f.Commit(0o640); err != nil {
+			t.Fatal(err)
+		}
+		f.Drop()
+		raw, _ := os.ReadFile(path)
+		if info, err := os.Stat(path); err != nil || string(raw) != "new" || info.Mode().Perm() != 0o640 {
+			t.Errorf("%q, %v", raw, err)
+		}
+	}
+	if left, _ := os.ReadDir(dir); len(left) != 1 {
+		t.Errorf("left over: %v", left)
+	}
+}
