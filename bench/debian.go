@@ -7,8 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/platform"
+	"trammel.example/trammel/internal/core/base/platform"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 const sealedDeclaration = `format    = 1

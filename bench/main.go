@@ -29,8 +29,8 @@ import (
 
 	"github.com/creack/pty"
 
-	"trammel.example/trammel/internal/core/disk"
-	"trammel.example/trammel/internal/core/unpack"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/stored/unpack"
 	"trammel.example/trammel/internal/demo"
 )
 

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/platform"
+	"trammel.example/trammel/internal/core/base/platform"
 )
 
 func TestABundleFitsAMachineWithoutNetwork(t *testing.T) {

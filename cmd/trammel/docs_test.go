@@ -12,8 +12,8 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/demo"
 	"trammel.example/trammel/internal/standin"
 )

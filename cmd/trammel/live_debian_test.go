@@ -12,9 +12,9 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/debian"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/seal"
+	"trammel.example/trammel/internal/core/base/debian"
+	"trammel.example/trammel/internal/core/kernel/seal"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 // The tests in this file use the Debian archive that apt's settings on this machine

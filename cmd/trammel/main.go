@@ -9,11 +9,11 @@ import (
 	"runtime/debug"
 
 	"trammel.example/trammel/internal/cli"
-	"trammel.example/trammel/internal/core/frame"
-	"trammel.example/trammel/internal/core/proctree"
-	"trammel.example/trammel/internal/core/script"
-	"trammel.example/trammel/internal/core/seal"
-	"trammel.example/trammel/internal/core/service"
+	"trammel.example/trammel/internal/core/kernel/proctree"
+	"trammel.example/trammel/internal/core/kernel/seal"
+	"trammel.example/trammel/internal/core/running/script"
+	"trammel.example/trammel/internal/core/running/service"
+	"trammel.example/trammel/internal/core/stored/frame"
 	"trammel.example/trammel/internal/demo"
 )
 

@@ -14,7 +14,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/seal"
+	"trammel.example/trammel/internal/core/kernel/seal"
 	"trammel.example/trammel/internal/standin"
 )
 

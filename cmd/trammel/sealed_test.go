@@ -11,8 +11,8 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/debian"
-	"trammel.example/trammel/internal/core/seal"
+	"trammel.example/trammel/internal/core/base/debian"
+	"trammel.example/trammel/internal/core/kernel/seal"
 	"trammel.example/trammel/internal/standin"
 )
 

@@ -15,8 +15,8 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
-	"trammel.example/trammel/internal/core/canon"
-	"trammel.example/trammel/internal/core/service"
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/running/service"
 	"trammel.example/trammel/internal/demo"
 )
 

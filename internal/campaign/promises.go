@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/service"
-	"trammel.example/trammel/internal/core/tree"
+	"trammel.example/trammel/internal/core/running/service"
+	"trammel.example/trammel/internal/core/stored/tree"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 // promises looks whether everything on the disk is whole, whatever was killed. It does

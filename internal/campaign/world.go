@@ -13,7 +13,7 @@ import (
 	"syscall"
 	"time"
 
-	"trammel.example/trammel/internal/core/disk"
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/demo"
 	"trammel.example/trammel/internal/standin"
 )

@@ -16,16 +16,16 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/bay"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/event"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/fetch"
-	"trammel.example/trammel/internal/core/locator"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/place"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/source"
+	"trammel.example/trammel/internal/core/base/event"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/fetch"
+	"trammel.example/trammel/internal/core/base/place"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/origins/locator"
+	"trammel.example/trammel/internal/core/origins/source"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 // Version is the program's version; release builds set it with -ldflags -X.
@@ -57,7 +57,7 @@ func short(args []string) (code int, done bool) {
 		fmt.Println("trammel version " + Version)
 		return 0, true
 	case len(args) > 3 && args[1] == "run" && args[2] == "--" && os.Getenv("TRAMMEL_TRIAL") == "":
-		plan, ok := project.KeptPlan(".", bay.Main)
+		plan, ok := checkout.KeptPlan(".", bay.Main)
 		dir, err := os.Getwd()
 		if !ok || err != nil {
 			return 0, false
@@ -195,12 +195,12 @@ func offlineFlag() cli.Flag {
 
 // open reads the declaration that the flags name. What it includes by locators is
 // fetched where it is not here yet.
-func open(ctx context.Context, c *cli.Command) (*project.Project, error) {
-	return openWith(ctx, c, project.Locate{})
+func open(ctx context.Context, c *cli.Command) (*checkout.Project, error) {
+	return openWith(ctx, c, checkout.Locate{})
 }
 
 // openLocked reads the declaration and its lock.
-func openLocked(ctx context.Context, c *cli.Command) (*project.Project, *lock.Lock, error) {
+func openLocked(ctx context.Context, c *cli.Command) (*checkout.Project, *lock.Lock, error) {
 	p, err := open(ctx, c)
 	if err != nil {
 		return nil, nil, err
@@ -209,7 +209,7 @@ func openLocked(ctx context.Context, c *cli.Command) (*project.Project, *lock.Lo
 	return p, l, err
 }
 
-func openWith(ctx context.Context, c *cli.Command, o project.Locate) (*project.Project, error) {
+func openWith(ctx context.Context, c *cli.Command, o checkout.Locate) (*checkout.Project, error) {
 	o.Get = func(l locator.Locator, pin string) (dir, is string, err error) {
 		places, err := place.FromEnvironment()
 		if err != nil {
@@ -217,15 +217,15 @@ func openWith(ctx context.Context, c *cli.Command, o project.Locate) (*project.P
 		}
 		return fetchLocator(ctx, c, places, l, pin)
 	}
-	return project.OpenWith(c.String("dir"), c.String("bay"), o)
+	return checkout.OpenWith(c.String("dir"), c.String("bay"), o)
 }
 
 // machine is where the settings of this machine are read from.
-func machine(p *project.Project) *source.Machine {
+func machine(p *checkout.Project) *source.Machine {
 	return &source.Machine{Getenv: os.Getenv, Project: p.Declaration.Dir, Config: p.Places.Config}
 }
 
-func client(p *project.Project, offline bool) *fetch.Client {
+func client(p *checkout.Project, offline bool) *fetch.Client {
 	return clientIn(p.Places, offline)
 }
 
@@ -267,7 +267,7 @@ func complete(pick func(*declare.Declaration) []string) cli.ShellCompleteFunc {
 			cli.DefaultCompleteWithFlags(ctx, c)
 			return
 		}
-		if p, err := project.Open(c.String("dir"), c.String("bay")); err == nil {
+		if p, err := checkout.Open(c.String("dir"), c.String("bay")); err == nil {
 			if last := os.Args[max(0, len(os.Args)-2):]; slices.Contains(last, "--param") {
 				fmt.Fprintln(c.Root().Writer, strings.Join(paramChoices(p.Declaration), "\n"))
 				return

@@ -12,10 +12,10 @@ import (
 	"golang.org/x/term"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/approval"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/approval"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func approveCommand() *cli.Command {
@@ -73,7 +73,7 @@ func approveAction(ctx context.Context, c *cli.Command) error {
 
 // describeSubject is everything that would run, or what changed since the last
 // consent.
-func describeSubject(s *ui.Screen, p *project.Project, subject approval.Subject) string {
+func describeSubject(s *ui.Screen, p *checkout.Project, subject approval.Subject) string {
 	var b strings.Builder
 	last, had := approval.Last(p.Places, subject.Dir)
 	changes := approval.Changes(last.Things, subject.Things)
@@ -139,7 +139,7 @@ func ask(ctx context.Context, s *ui.Screen) error {
 
 // consent makes sure that what a command would run is approved, asking where
 // there is somebody to ask.
-func consent(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Project, l *lock.Lock) error {
+func consent(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Project, l *lock.Lock) error {
 	subject := approval.Of(p.Declaration, p.Overlay, l)
 	err := approval.Check(p.Places, subject, os.Getenv)
 	switch {

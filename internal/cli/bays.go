@@ -9,14 +9,14 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/bay"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/place"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/service"
-	"trammel.example/trammel/internal/core/setup"
+	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/place"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/running/service"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func baysCommand() *cli.Command {
@@ -47,7 +47,7 @@ func baysAction(ctx context.Context, c *cli.Command) error {
 	}
 	var dirs []string
 	if c.Bool("all") {
-		dirs = project.Projects(places)
+		dirs = checkout.Projects(places)
 	} else {
 		p, err := open(ctx, c)
 		if err != nil {
@@ -57,7 +57,7 @@ func baysAction(ctx context.Context, c *cli.Command) error {
 	}
 	list := []bayOut{}
 	for _, dir := range dirs {
-		p, err := project.Open(dir, bay.Main)
+		p, err := checkout.Open(dir, bay.Main)
 		if err != nil {
 			continue // a project whose declaration is faulty now is listed by itself
 		}
@@ -108,13 +108,13 @@ func baysAction(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func describeBay(ctx context.Context, p *project.Project, b bay.Bay) (bayOut, error) {
+func describeBay(ctx context.Context, p *checkout.Project, b bay.Bay) (bayOut, error) {
 	out := bayOut{Name: b.Name, Project: p.Declaration.Project, Dir: p.Declaration.Dir, Running: []string{}, Bytes: setup.SizeOf(b.Dir)}
 	var err error
 	if out.Params, err = b.Params(p.Declaration.Original()); err != nil {
 		return out, err
 	}
-	if known, ok := project.CheckoutNamed(p.Places, b.Name); ok && known.Dir == p.Declaration.Dir {
+	if known, ok := checkout.CheckoutNamed(p.Places, b.Name); ok && known.Dir == p.Declaration.Dir {
 		out.Locator = known.Locator
 	}
 	statuses, err := service.Connect(b).Status(ctx)
@@ -145,7 +145,7 @@ func clearCommand() *cli.Command {
 			if err != nil {
 				return nil
 			}
-			list, _ := (&project.Project{Places: places, Declaration: d, Bay: b}).Bays()
+			list, _ := (&checkout.Project{Places: places, Declaration: d, Bay: b}).Bays()
 			return bayNames(list)
 		}),
 		Action: clearAction,
@@ -168,7 +168,7 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 	// A bay of a locator is found from anywhere.
 	if len(wanted) == 1 && !c.Root().IsSet("dir") {
 		if places, err := place.FromEnvironment(); err == nil {
-			if known, ok := project.CheckoutNamed(places, wanted[0]); ok {
+			if known, ok := checkout.CheckoutNamed(places, wanted[0]); ok {
 				if err := c.Root().Set("dir", known.Dir); err != nil {
 					return err
 				}
@@ -184,7 +184,7 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	names := bayNames(bays)
-	if known, ok := project.CheckoutNamed(p.Places, c.Args().First()); ok && !slices.Contains(names, known.Name) {
+	if known, ok := checkout.CheckoutNamed(p.Places, c.Args().First()); ok && !slices.Contains(names, known.Name) {
 		names = append(names, known.Name) // nothing ran in it yet
 	}
 	if c.Bool("all") {
@@ -197,7 +197,7 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	for _, name := range wanted {
-		own, err := project.Open(p.Declaration.Dir, name)
+		own, err := checkout.Open(p.Declaration.Dir, name)
 		if err != nil {
 			return err
 		}

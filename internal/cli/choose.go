@@ -13,23 +13,23 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/bay"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/disk"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/place"
-	"trammel.example/trammel/internal/core/platform"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/resolve"
-	"trammel.example/trammel/internal/core/source"
-	"trammel.example/trammel/internal/core/store"
-	"trammel.example/trammel/internal/core/version"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/place"
+	"trammel.example/trammel/internal/core/base/platform"
+	"trammel.example/trammel/internal/core/base/version"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/origins/resolve"
+	"trammel.example/trammel/internal/core/origins/source"
+	"trammel.example/trammel/internal/core/stored/store"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 // openOrNone is open, or outside of any project a bare one: what is only looked up
 // needs no declaration.
-func openOrNone(ctx context.Context, c *cli.Command) (*project.Project, error) {
+func openOrNone(ctx context.Context, c *cli.Command) (*checkout.Project, error) {
 	p, err := open(ctx, c)
 	if err == nil {
 		return p, nil
@@ -45,7 +45,7 @@ func openOrNone(ctx context.Context, c *cli.Command) (*project.Project, error) {
 	here := platform.Here()
 	d := &declare.Declaration{Dir: dir, Project: "none", Platforms: []platform.Platform{here}}
 	b, err := bay.Open(places, d, bay.Main)
-	return &project.Project{Places: places, Declaration: d, Bay: b, Store: store.Open(places.Store()), Platform: here}, err
+	return &checkout.Project{Places: places, Declaration: d, Bay: b, Store: store.Open(places.Store()), Platform: here}, err
 }
 
 func findCommand() *cli.Command {
@@ -151,7 +151,7 @@ func day(t time.Time) string {
 
 // marksOf says of versions which one is locked, on this machine, and the newest
 // that the declaration allows.
-func marksOf(p *project.Project, tool string, o *resolve.Offer) map[string][]string {
+func marksOf(p *checkout.Project, tool string, o *resolve.Offer) map[string][]string {
 	marks := map[string][]string{}
 	if l, err := lock.Read(p.Declaration.Dir); err == nil && l.Items[tool].Version != "" {
 		v := l.Items[tool].Version
@@ -301,7 +301,7 @@ func unsetCommand() *cli.Command {
 
 // edited is the file that set and unset are about: the declaration, the person's
 // additions to it, or their default. The last two are made when they are not there.
-func edited(ctx context.Context, c *cli.Command) (p *project.Project, file string, err error) {
+func edited(ctx context.Context, c *cli.Command) (p *checkout.Project, file string, err error) {
 	switch {
 	case c.Bool("local") && c.Bool("default"):
 		return nil, "", fault.New(fault.Use, "--local and --default are two places; name one")
@@ -310,17 +310,17 @@ func edited(ctx context.Context, c *cli.Command) (p *project.Project, file strin
 		if err != nil {
 			return nil, "", err
 		}
-		file = project.DefaultFile(places)
+		file = checkout.DefaultFile(places)
 		if _, err := os.Stat(file); os.IsNotExist(err) {
 			text := "# What is in force where no project declares anything.\nformat  = 1\nproject = \"default\"\nisolation = \"open\"\n"
 			if err := disk.Write(file, []byte(text), 0o644); err != nil {
 				return nil, "", err
 			}
 		}
-		p, err = project.Open(filepath.Dir(file), c.String("bay"))
+		p, err = checkout.Open(filepath.Dir(file), c.String("bay"))
 		return p, file, err
 	}
-	p, err = openWith(ctx, c, project.Locate{Pin: true})
+	p, err = openWith(ctx, c, checkout.Locate{Pin: true})
 	if err != nil {
 		return nil, "", err
 	}

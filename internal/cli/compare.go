@@ -15,15 +15,15 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/canon"
-	"trammel.example/trammel/internal/core/disk"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/locator"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/place"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/proof"
-	"trammel.example/trammel/internal/core/report"
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/place"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/origins/locator"
+	"trammel.example/trammel/internal/core/proven/proof"
+	"trammel.example/trammel/internal/core/proven/report"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func compareCommand() *cli.Command {
@@ -75,7 +75,7 @@ func compareAction(ctx context.Context, c *cli.Command) error {
 	}
 	// The lock of the project here is the one to hold them to, if they are of it.
 	held := ""
-	if p, err := project.Open(c.String("dir"), c.String("bay")); err == nil {
+	if p, err := checkout.Open(c.String("dir"), c.String("bay")); err == nil {
 		if l, err := lock.Read(p.Declaration.Dir); err == nil && l.Declaration.Project == list[0].Report.Predicate.Project {
 			held = l.ID()
 		}
@@ -318,7 +318,7 @@ func comparisonPage(r *report.Comparison) ([]byte, error) {
 }
 
 // writeReport writes what verify found, and its signature.
-func writeReport(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Project, r *proof.Report) error {
+func writeReport(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Project, r *proof.Report) error {
 	file := c.String("report")
 	facts, err := hostFacts(ctx, c, p)
 	if err != nil {

@@ -13,9 +13,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/setup"
+	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/written/declare"
 )
 
 func dataCommand() *cli.Command {

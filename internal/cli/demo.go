@@ -10,9 +10,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/written/lock"
 	"trammel.example/trammel/internal/demo"
 )
 
@@ -114,7 +114,7 @@ func demoFolder(named string) (string, error) {
 
 // damage appends to a file of the store, as a careless script might.
 func damage(dir string) (string, error) {
-	p, err := project.Open(dir, "main")
+	p, err := checkout.Open(dir, "main")
 	if err != nil {
 		return "", err
 	}
@@ -134,7 +134,7 @@ func damage(dir string) (string, error) {
 	return "", fmt.Errorf("the lock has no sluice")
 }
 
-func damagePart(p *project.Project, part lock.PartOn) (string, error) {
+func damagePart(p *checkout.Project, part lock.PartOn) (string, error) {
 	file := filepath.Join(p.Store.Path(part), "share", "sluice.txt")
 	if err := os.Chmod(file, 0o644); err != nil {
 		return "", err

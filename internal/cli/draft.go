@@ -9,11 +9,11 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/card"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/disk"
-	"trammel.example/trammel/internal/core/draft"
-	"trammel.example/trammel/internal/core/fault"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/written/card"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/draft"
 )
 
 func draftCommand() *cli.Command {

@@ -8,12 +8,12 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/disk"
-	"trammel.example/trammel/internal/core/export"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/fit"
-	"trammel.example/trammel/internal/core/platform"
-	"trammel.example/trammel/internal/core/setup"
+	"trammel.example/trammel/internal/core/acting/fit"
+	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/platform"
+	"trammel.example/trammel/internal/core/proven/export"
 )
 
 func exportCommand() *cli.Command {

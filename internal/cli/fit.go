@@ -9,14 +9,14 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/canon"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/event"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/fit"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/setup"
+	"trammel.example/trammel/internal/core/acting/fit"
+	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/event"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func fitCommand() *cli.Command {
@@ -103,7 +103,7 @@ type fitDone struct {
 }
 
 // fitAll makes this machine match a lock: tools, files, add-ons, steps, and the plan.
-func fitAll(ctx context.Context, c *cli.Command, p *project.Project, l *lock.Lock, o fitOrder) (done fitDone, err error) {
+func fitAll(ctx context.Context, c *cli.Command, p *checkout.Project, l *lock.Lock, o fitOrder) (done fitDone, err error) {
 	var addons []setup.AddonResult
 	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
 		options := fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline")), Check: o.tools}
@@ -150,7 +150,7 @@ func fitAll(ctx context.Context, c *cli.Command, p *project.Project, l *lock.Loc
 	if err != nil {
 		return done, err
 	}
-	if _, err := project.PlanFor(ctx, p.Declaration.Dir, p.Bay.Name); err != nil {
+	if _, err := checkout.PlanFor(ctx, p.Declaration.Dir, p.Bay.Name); err != nil {
 		return done, err
 	}
 	for _, a := range addons {
@@ -165,7 +165,7 @@ func fitAll(ctx context.Context, c *cli.Command, p *project.Project, l *lock.Loc
 }
 
 // fitReport says what was done and what was left alone, and what to do next.
-func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, rendered, removed, ran []string) {
+func fitReport(s *ui.Screen, p *checkout.Project, l *lock.Lock, r *fit.Result, rendered, removed, ran []string) {
 	s.Print("%s   environment %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(l.EnvironmentID(p.Platform)))
 	idle := len(r.Added)+len(r.Mended)+len(ran)+len(rendered)+len(removed) == 0
 	row := func(word string, list []string) {
@@ -211,7 +211,7 @@ func fitReport(s *ui.Screen, p *project.Project, l *lock.Lock, r *fit.Result, re
 }
 
 // fitPrint lists what a fit would do.
-func fitPrint(ctx context.Context, s *ui.Screen, p *project.Project, l *lock.Lock) error {
+func fitPrint(ctx context.Context, s *ui.Screen, p *checkout.Project, l *lock.Lock) error {
 	rows := [][]ui.Cell{}
 	parts, err := p.PartsOn(l)
 	if err != nil {

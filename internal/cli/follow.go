@@ -11,16 +11,16 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/core/approval"
-	"trammel.example/trammel/internal/core/bay"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/disk"
-	"trammel.example/trammel/internal/core/environ"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/place"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/setup"
+	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/place"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/approval"
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 // The integrations. PROGRAM stands for this program, quoted.
@@ -99,7 +99,7 @@ func enter(ctx context.Context, root, shell string, pid int) string {
 	}
 	w.stamp = stamp
 	sweepFollowers(filepath.Dir(stamp))
-	p, err := project.Open(root, bay.Main)
+	p, err := checkout.Open(root, bay.Main)
 	if err != nil {
 		w.watch(filepath.Join(root, declare.FileName))
 		w.remark(firstLine(err))
@@ -107,7 +107,7 @@ func enter(ctx context.Context, root, shell string, pid int) string {
 	}
 	w.name = p.Declaration.Project
 	dir := p.Declaration.Dir
-	files := []string{p.Declaration.File, lock.Path(dir), approval.File(places, dir), project.PlanFile(dir, bay.Main), p.Bay.PortsFile(),
+	files := []string{p.Declaration.File, lock.Path(dir), approval.File(places, dir), checkout.PlanFile(dir, bay.Main), p.Bay.PortsFile(),
 		declare.OverlayFile(dir), lock.OverlayPath(dir), p.Bay.ParamsFile()}
 	for _, x := range p.Declaration.Includes {
 		files = append(files, x.File)
@@ -124,14 +124,14 @@ type follower struct {
 	text  strings.Builder
 }
 
-func (w *follower) setup(ctx context.Context, p *project.Project) {
+func (w *follower) setup(ctx context.Context, p *checkout.Project) {
 	l, err := p.Lock()
 	if err == nil {
 		err = p.Approved(l)
 	}
-	var plan *project.Plan
+	var plan *checkout.Plan
 	if err == nil {
-		plan, err = project.PlanFor(ctx, p.Declaration.Dir, bay.Main)
+		plan, err = checkout.PlanFor(ctx, p.Declaration.Dir, bay.Main)
 	}
 	if err != nil {
 		w.remark(oneLine(err))

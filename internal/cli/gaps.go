@@ -15,11 +15,11 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/card"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/environ"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/written/card"
+	"trammel.example/trammel/internal/core/written/declare"
 )
 
 // gapsLog is the variable that holds the file in which commands of the host are
@@ -52,7 +52,7 @@ func Gap(args []string) {
 
 // runGaps runs a command in clean isolation with the rest of the host's commands
 // behind it, and lists those that it used.
-func runGaps(ctx context.Context, c *cli.Command, plan *project.Plan, dir string, args []string) error {
+func runGaps(ctx context.Context, c *cli.Command, plan *checkout.Plan, dir string, args []string) error {
 	if err := plan.Isolate(declare.Clean); err != nil {
 		return err
 	}
@@ -104,7 +104,7 @@ func runGaps(ctx context.Context, c *cli.Command, plan *project.Plan, dir string
 }
 
 // reportGaps lists the commands that came from the host, with what provides each.
-func reportGaps(s *ui.Screen, plan *project.Plan, log string) {
+func reportGaps(s *ui.Screen, plan *checkout.Plan, log string) {
 	names := strings.Fields(log)
 	slices.Sort(names)
 	names = slices.Compact(names)

@@ -13,16 +13,16 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sys/unix"
 
-	"trammel.example/trammel/internal/core/bay"
-	"trammel.example/trammel/internal/core/environ"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/report"
-	"trammel.example/trammel/internal/core/setup"
+	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/proven/report"
+	"trammel.example/trammel/internal/core/running/environ"
 )
 
 // hostFacts are what a report records of the machine and does not judge, and what must
 // not be in it: where this person keeps things, and what they are called.
-func hostFacts(ctx context.Context, c *cli.Command, p *project.Project) (report.Facts, error) {
+func hostFacts(ctx context.Context, c *cli.Command, p *checkout.Project) (report.Facts, error) {
 	name := c.String("machine")
 	if name == "" {
 		var err error

@@ -8,10 +8,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/locator"
-	"trammel.example/trammel/internal/core/place"
-	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/place"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/origins/locator"
 )
 
 // isLocator tells a locator from the name of a service or a command: it is a path, an
@@ -33,7 +33,7 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 	if err != nil {
 		return err
 	}
-	known, err := project.OpenCheckout(places, text, here, func(l locator.Locator) (dir, pin string, err error) {
+	known, err := checkout.OpenCheckout(places, text, here, func(l locator.Locator) (dir, pin string, err error) {
 		return fetchLocator(ctx, c, places, l, "")
 	})
 	if err != nil {
@@ -63,7 +63,7 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 	return err
 }
 
-func useCheckout(c *cli.Command, known project.Checkout) error {
+func useCheckout(c *cli.Command, known checkout.Checkout) error {
 	if err := c.Root().Set("dir", known.Dir); err != nil {
 		return err
 	}
@@ -89,7 +89,7 @@ func namedBay(ctx context.Context, c *cli.Command) (context.Context, error) {
 	if err != nil {
 		return ctx, nil // whatever comes next says so
 	}
-	if known, ok := project.CheckoutNamed(places, c.String("bay")); ok {
+	if known, ok := checkout.CheckoutNamed(places, c.String("bay")); ok {
 		return ctx, c.Set("dir", known.Dir)
 	}
 	return ctx, nil

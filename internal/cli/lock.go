@@ -12,14 +12,14 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/canon"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/disk"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/resolve"
-	"trammel.example/trammel/internal/core/step"
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/origins/resolve"
+	"trammel.example/trammel/internal/core/running/step"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func lockCommand() *cli.Command {
@@ -49,7 +49,7 @@ type lockResult struct {
 
 func lockAction(ctx context.Context, c *cli.Command) error {
 	renewAll := c.Bool("renew") && c.Args().Len() == 0
-	p, err := openWith(ctx, c, project.Locate{Pin: !c.Bool("check"), New: renewAll})
+	p, err := openWith(ctx, c, checkout.Locate{Pin: !c.Bool("check"), New: renewAll})
 	if err != nil {
 		return err
 	}
@@ -88,11 +88,11 @@ type lockOrder struct {
 }
 
 // lockInto resolves the declaration of p, writes the lock and says what changed.
-func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Project, order lockOrder) error {
+func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Project, order lockOrder) error {
 	if err := p.MakeLocal(); err != nil {
 		return err
 	}
-	unlock, err := disk.Lock(ctx, filepath.Join(project.Local(p.Declaration.Dir), "lock.lock"))
+	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(p.Declaration.Dir), "lock.lock"))
 	if err != nil {
 		return err
 	}
@@ -137,7 +137,7 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Proj
 	takeEvidence(p, fresh)
 	changes := lock.Changes(old, fresh)
 	if old != nil && len(changes) > 0 {
-		if err := old.WriteFile(project.EarlierLock(p.Declaration.Dir)); err != nil {
+		if err := old.WriteFile(checkout.EarlierLock(p.Declaration.Dir)); err != nil {
 			return err
 		}
 	}
@@ -170,7 +170,7 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Proj
 }
 
 // lockOverlay locks a person's own additions, in a lock of their own.
-func lockOverlay(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Project, order lockOrder) ([]string, error) {
+func lockOverlay(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Project, order lockOrder) ([]string, error) {
 	path := lock.OverlayPath(p.Declaration.Dir)
 	if p.Overlay == nil {
 		return nil, nil
@@ -208,7 +208,7 @@ func firstLine(err error) string {
 	return err.Error()
 }
 
-func lockCheck(s *ui.Screen, p *project.Project) error {
+func lockCheck(s *ui.Screen, p *checkout.Project) error {
 	l, err := lock.Read(p.Declaration.Dir)
 	if err != nil {
 		return errors.Join(fault.New(fault.Drift, "%s", err.Error()))
@@ -221,8 +221,8 @@ func lockCheck(s *ui.Screen, p *project.Project) error {
 }
 
 // takeEvidence takes what steps said when they were last done here over into a lock.
-func takeEvidence(p *project.Project, l *lock.Lock) {
-	marks := step.MarksIn(project.Local(p.Declaration.Dir), p.Bay.Dir)
+func takeEvidence(p *checkout.Project, l *lock.Lock) {
+	marks := step.MarksIn(checkout.Local(p.Declaration.Dir), p.Bay.Dir)
 	for _, x := range p.Declaration.Steps {
 		if _, had := l.Evidence[x.Name]; !had {
 			continue // the first fit brings it

@@ -7,11 +7,11 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/bay"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func paramFlags() []cli.Flag {
@@ -23,7 +23,7 @@ func paramFlags() []cli.Flag {
 
 // openChosen reads the declaration with the params that the command line chooses, and its
 // lock.
-func openChosen(ctx context.Context, c *cli.Command) (*project.Project, *lock.Lock, error) {
+func openChosen(ctx context.Context, c *cli.Command) (*checkout.Project, *lock.Lock, error) {
 	p, err := open(ctx, c)
 	if err == nil {
 		p, err = chooseParams(c, p)
@@ -37,7 +37,7 @@ func openChosen(ctx context.Context, c *cli.Command) (*project.Project, *lock.Lo
 
 // chooseParams keeps the params that a command line chooses, a single one before a
 // file's, and gives the project with them.
-func chooseParams(c *cli.Command, p *project.Project) (*project.Project, error) {
+func chooseParams(c *cli.Command, p *checkout.Project) (*checkout.Project, error) {
 	chosen := map[string]string{}
 	if file := c.String("params"); file != "" {
 		var err error
@@ -58,7 +58,7 @@ func chooseParams(c *cli.Command, p *project.Project) (*project.Project, error) 
 	if err := p.Bay.SetParams(p.Declaration, chosen); err != nil {
 		return nil, err
 	}
-	return project.Open(p.Declaration.Dir, p.Bay.Name)
+	return checkout.Open(p.Declaration.Dir, p.Bay.Name)
 }
 
 // paramOut is one param as `show params --json` prints it.
@@ -71,7 +71,7 @@ type paramOut struct {
 	About   string `json:"about,omitempty"`
 }
 
-func showParams(s *ui.Screen, p *project.Project, json bool) error {
+func showParams(s *ui.Screen, p *checkout.Project, json bool) error {
 	chosen, err := p.Bay.Params(p.Declaration)
 	if err != nil {
 		return err

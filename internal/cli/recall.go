@@ -11,13 +11,13 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/canon"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/disk"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/history"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/project"
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/history"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func recallCommand() *cli.Command {
@@ -38,13 +38,13 @@ func recallCommand() *cli.Command {
 }
 
 // keptLocks is where locks are put aside in a checkout without version control.
-func keptLocks(dir string) string { return filepath.Join(project.Local(dir), "locks") }
+func keptLocks(dir string) string { return filepath.Join(checkout.Local(dir), "locks") }
 
 // lockedDeclaration is a copy of the declaration that the present lock was made of.
-func lockedDeclaration(dir string) string { return filepath.Join(project.Local(dir), "locked.toml") }
+func lockedDeclaration(dir string) string { return filepath.Join(checkout.Local(dir), "locked.toml") }
 
 // putAside keeps the lock that is about to be replaced, and the new lock's declaration.
-func putAside(p *project.Project, old *lock.Lock) error {
+func putAside(p *checkout.Project, old *lock.Lock) error {
 	dir := p.Declaration.Dir
 	if old != nil {
 		before, _ := os.ReadFile(lockedDeclaration(dir))
@@ -176,10 +176,10 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, dir, file st
 	if c.Bool("declaration") && r.Declaration == nil {
 		return fault.New(fault.Use, "the declaration of %s was not kept", r.Short()).Advise("Bring back the lock alone: trammel recall %s", r.Short())
 	}
-	if err := (&project.Project{Declaration: &declare.Declaration{Dir: dir}}).MakeLocal(); err != nil {
+	if err := (&checkout.Project{Declaration: &declare.Declaration{Dir: dir}}).MakeLocal(); err != nil {
 		return err
 	}
-	unlock, err := disk.Lock(ctx, filepath.Join(project.Local(dir), "lock.lock"))
+	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(dir), "lock.lock"))
 	if err != nil {
 		return err
 	}
@@ -193,7 +193,7 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, dir, file st
 		if err := history.PutAside(keptLocks(dir), now, own, time.Now()); err != nil {
 			return err
 		}
-		if err := now.WriteFile(project.EarlierLock(dir)); err != nil {
+		if err := now.WriteFile(checkout.EarlierLock(dir)); err != nil {
 			return err
 		}
 	}
@@ -212,7 +212,7 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, dir, file st
 	for _, x := range lock.Changes(now, r.Lock) {
 		s.Print("  %s", x)
 	}
-	p, err := openWith(ctx, c, project.Locate{})
+	p, err := openWith(ctx, c, checkout.Locate{})
 	if err != nil || p.Declaration.Digest() != r.Lock.Declaration.Digest {
 		what := fmt.Sprintf("%s asks for something else than this lock by now.", declare.FileName)
 		if r.Declaration != nil && !c.Bool("declaration") {

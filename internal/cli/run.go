@@ -14,19 +14,19 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/environ"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/fit"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/proctree"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/resolve"
-	"trammel.example/trammel/internal/core/script"
-	"trammel.example/trammel/internal/core/seal"
-	"trammel.example/trammel/internal/core/service"
-	"trammel.example/trammel/internal/core/setup"
-	"trammel.example/trammel/internal/core/version"
+	"trammel.example/trammel/internal/core/acting/fit"
+	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/version"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/kernel/proctree"
+	"trammel.example/trammel/internal/core/kernel/seal"
+	"trammel.example/trammel/internal/core/origins/resolve"
+	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/running/script"
+	"trammel.example/trammel/internal/core/running/service"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 // first makes flags end at the first argument: what follows is the command's own.
@@ -57,13 +57,13 @@ func trialFlag() cli.Flag {
 }
 
 // planFor is the environment that a command asked for.
-func planFor(ctx context.Context, c *cli.Command) (*project.Plan, error) {
-	var plan *project.Plan
+func planFor(ctx context.Context, c *cli.Command) (*checkout.Plan, error) {
+	var plan *checkout.Plan
 	var err error
 	if trials := c.StringSlice("trial"); len(trials) > 0 {
 		plan, err = trialPlan(ctx, c, trials)
 	} else {
-		plan, err = project.PlanFor(ctx, c.String("dir"), c.String("bay"))
+		plan, err = checkout.PlanFor(ctx, c.String("dir"), c.String("bay"))
 		if errors.Is(err, fault.NotApproved) {
 			plan, err = approvedPlan(ctx, c)
 		}
@@ -116,7 +116,7 @@ func runAction(ctx context.Context, c *cli.Command) error {
 }
 
 // approvedPlan asks for consent and compiles the plan that it allows.
-func approvedPlan(ctx context.Context, c *cli.Command) (*project.Plan, error) {
+func approvedPlan(ctx context.Context, c *cli.Command) (*checkout.Plan, error) {
 	p, l, err := openLocked(ctx, c)
 	if err != nil {
 		return nil, err
@@ -129,7 +129,7 @@ func approvedPlan(ctx context.Context, c *cli.Command) (*project.Plan, error) {
 
 // trialPlan resolves the declaration with other asks and fits the outcome, all
 // beside the checkout: its declaration, lock and plan stay as they are.
-func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*project.Plan, error) {
+func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*checkout.Plan, error) {
 	p, err := openOrNone(ctx, c)
 	if err != nil {
 		return nil, err
@@ -161,7 +161,7 @@ func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*project.P
 	if err != nil {
 		old = nil
 	}
-	var plan *project.Plan
+	var plan *checkout.Plan
 	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
 		l, err := resolve.Resolve(ctx, &d, machine(p), client(p, false), resolve.Options{Old: old, Now: time.Now()})
 		if err != nil {
@@ -200,7 +200,7 @@ func workDir(c *cli.Command) (string, error) {
 
 // become replaces this process by a command, so that signals, the terminal and
 // the exit code are the command's own. file is "" for one on the PATH.
-func become(plan *project.Plan, dir, file string, argv []string) error {
+func become(plan *checkout.Plan, dir, file string, argv []string) error {
 	if err := plan.Environment.Missing(); err != nil {
 		return err
 	}
@@ -226,7 +226,7 @@ func become(plan *project.Plan, dir, file string, argv []string) error {
 
 // becomeSealed runs a command in the root of a plan, on this process's terminal,
 // with the command's own exit code.
-func becomeSealed(plan *project.Plan, dir, file string, argv, env []string) error {
+func becomeSealed(plan *checkout.Plan, dir, file string, argv, env []string) error {
 	view := plan.Environment.ViewNow(os.Environ())
 	if self, err := os.Executable(); err == nil && file == self {
 		file = view.Self
@@ -245,7 +245,7 @@ func becomeSealed(plan *project.Plan, dir, file string, argv, env []string) erro
 }
 
 // lookIn finds a command in an environment, or explains that it is not there.
-func lookIn(plan *project.Plan, command string, env []string, dir string) (string, error) {
+func lookIn(plan *checkout.Plan, command string, env []string, dir string) (string, error) {
 	file, err := proctree.LookPath(command, env, dir)
 	if err != nil {
 		return "", notThere(plan, command, err)
@@ -254,7 +254,7 @@ func lookIn(plan *project.Plan, command string, env []string, dir string) (strin
 }
 
 // notThere explains a command that the environment does not have.
-func notThere(plan *project.Plan, command string, err error) error {
+func notThere(plan *checkout.Plan, command string, err error) error {
 	var missing *proctree.NotFound
 	if !errors.As(err, &missing) {
 		return errors.Join(exitCode(126), sayNow(err.Error()))
@@ -310,7 +310,7 @@ func doAction(ctx context.Context, c *cli.Command) error {
 		slices.Sort(known)
 		return fault.New(fault.Use, "no routine is named %q", args[0]).Advise("%s", fault.DidYouMean(args[0], known))
 	}
-	p, err := project.Open(plan.Dir, c.String("bay"))
+	p, err := checkout.Open(plan.Dir, c.String("bay"))
 	if err != nil {
 		return err
 	}
@@ -340,7 +340,7 @@ func doAction(ctx context.Context, c *cli.Command) error {
 
 // bringFor does the steps and starts the services that a routine needs, and says
 // which services it leaves running.
-func bringFor(ctx context.Context, c *cli.Command, p *project.Project, l *lock.Lock, x declare.Routine) error {
+func bringFor(ctx context.Context, c *cli.Command, p *checkout.Project, l *lock.Lock, x declare.Routine) error {
 	up, err := setup.Prepare(ctx, p, l)
 	if err != nil {
 		return err

@@ -16,12 +16,12 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/bay"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/service"
-	"trammel.example/trammel/internal/core/setup"
+	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/running/service"
+	"trammel.example/trammel/internal/core/written/declare"
 )
 
 func serviceNames(d *declare.Declaration) []string { return declare.Names(d.Services) }
@@ -103,7 +103,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 }
 
 // attach shows the logs until Ctrl-C, and then stops what this start brought up.
-func attach(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Project, up *setup.Setup, before []service.Status, begun time.Time) error {
+func attach(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Project, up *setup.Setup, before []service.Status, begun time.Time) error {
 	after, err := up.Services.Status(ctx)
 	if err != nil {
 		return err
@@ -137,7 +137,7 @@ func attach(ctx context.Context, c *cli.Command, s *ui.Screen, p *project.Projec
 }
 
 // follow prints the lines of logs as they come, merged by time, until ctx ends.
-func follow(ctx context.Context, p *project.Project, names []string, count int, since time.Time, print func(service.Line)) {
+func follow(ctx context.Context, p *checkout.Project, names []string, count int, since time.Time, print func(service.Line)) {
 	var tails []*service.Tail
 	var lines []service.Line
 	for _, name := range names {
@@ -208,10 +208,10 @@ func stopAction(ctx context.Context, c *cli.Command) error {
 	s := screen(c)
 	var known []string
 	var b bay.Bay
-	p, err := project.Open(c.String("dir"), c.String("bay"))
+	p, err := checkout.Open(c.String("dir"), c.String("bay"))
 	if err == nil {
 		b, known = p.Bay, serviceNames(p.Declaration)
-	} else if found, ok := project.BayBeside(c.String("dir"), c.String("bay")); ok {
+	} else if found, ok := checkout.BayBeside(c.String("dir"), c.String("bay")); ok {
 		b = found // what runs must be stopped, whatever the declaration says by now
 	} else {
 		return err
@@ -266,7 +266,7 @@ func statusJSON(list []service.Status) statusOut {
 // serviceRows are the rows of services: those that the supervisor knows, and with
 // all those that are declared only. The copies of one service share a row while
 // they are in one state.
-func serviceRows(p *project.Project, statuses []service.Status, all bool) [][]ui.Cell {
+func serviceRows(p *checkout.Project, statuses []service.Status, all bool) [][]ui.Cell {
 	var rows [][]ui.Cell
 	for _, x := range p.Declaration.Services {
 		var own []service.Status
@@ -412,7 +412,7 @@ func logsAction(ctx context.Context, c *cli.Command) error {
 
 // logNames are the copies of the named services, or all that are declared or have
 // a log.
-func logNames(p *project.Project, names []string) ([]string, error) {
+func logNames(p *checkout.Project, names []string) ([]string, error) {
 	var out []string
 	add := func(n string) {
 		if !slices.Contains(out, n) {

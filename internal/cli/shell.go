@@ -10,13 +10,13 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/disk"
-	"trammel.example/trammel/internal/core/environ"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/setup"
-	"trammel.example/trammel/internal/core/step"
+	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/running/step"
+	"trammel.example/trammel/internal/core/written/declare"
 )
 
 func shellCommand() *cli.Command {
@@ -72,7 +72,7 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 
 // beforeShell runs the steps that run at each shell's start, and says in one line
 // what is due.
-func beforeShell(ctx context.Context, c *cli.Command, plan *project.Plan) error {
+func beforeShell(ctx context.Context, c *cli.Command, plan *checkout.Plan) error {
 	if len(c.StringSlice("trial")) > 0 {
 		return nil
 	}
@@ -112,7 +112,7 @@ func sayDue(s *ui.Screen, up *setup.Setup) {
 
 // shellPath finds the shell to open: the named one, or the person's own; in sealed
 // isolation the root's shell of that name, or its bash.
-func shellPath(plan *project.Plan, named string) (string, error) {
+func shellPath(plan *checkout.Plan, named string) (string, error) {
 	own := os.Getenv("SHELL")
 	candidates := []string{own, "/bin/bash", "/bin/sh"}
 	root := ""
@@ -141,9 +141,9 @@ func shellPath(plan *project.Plan, named string) (string, error) {
 // startShell writes the start-up file that sets the environment again after the
 // person's own files have run, and gives the command line that makes the shell
 // read it. An unknown shell gets the environment alone.
-func startShell(plan *project.Plan, path, bayName string) (argv []string, extra []environ.Variable, err error) {
+func startShell(plan *checkout.Plan, path, bayName string) (argv []string, extra []environ.Variable, err error) {
 	name := filepath.Base(path)
-	folder := filepath.Join(project.Local(plan.Dir), "shell-"+bayName)
+	folder := filepath.Join(checkout.Local(plan.Dir), "shell-"+bayName)
 	set := assertions(plan)
 	switch name {
 	case "bash":
@@ -178,7 +178,7 @@ func startShell(plan *project.Plan, path, bayName string) (argv []string, extra 
 }
 
 // assertions are what must hold whatever a start-up file did, PATH last.
-func assertions(plan *project.Plan) []environ.Variable {
+func assertions(plan *checkout.Plan) []environ.Variable {
 	out := slices.Clone(plan.Environment.Variables)
 	return append(out, environ.Variable{Name: "PATH", Value: plan.Environment.PathOf(os.Getenv("PATH"))})
 }

@@ -10,14 +10,14 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/canon"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/service"
-	"trammel.example/trammel/internal/core/setup"
-	"trammel.example/trammel/internal/core/step"
+	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/running/service"
+	"trammel.example/trammel/internal/core/running/step"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func showCommand() *cli.Command {
@@ -178,7 +178,7 @@ func indent(rows [][]ui.Cell) [][]ui.Cell {
 }
 
 // gather collects what is in force, as far as the checkout has got.
-func gather(ctx context.Context, p *project.Project) (*showOut, error) {
+func gather(ctx context.Context, p *checkout.Project) (*showOut, error) {
 	out := &showOut{
 		Format: 1, Project: p.Declaration.Project, Bay: p.Bay.Name, Isolation: string(p.Declaration.Isolation),
 		Tools: []toolOut{}, Steps: []stepOut{}, Services: []service.Status{}, Declared: declare.Names(p.Declaration.Services),
@@ -216,7 +216,7 @@ func gather(ctx context.Context, p *project.Project) (*showOut, error) {
 		out.Tools = append(out.Tools, x)
 	}
 	origin := "declaration"
-	if p.Declaration.File == project.DefaultFile(p.Places) {
+	if p.Declaration.File == checkout.DefaultFile(p.Places) {
 		origin = "your default"
 	}
 	for _, t := range p.Declaration.Toolchains {
@@ -282,7 +282,7 @@ func gather(ctx context.Context, p *project.Project) (*showOut, error) {
 }
 
 // sizeOf is the room that a tool's own parts take, and the root that it is in.
-func sizeOf(p *project.Project, l *lock.Lock, tool string) (bytes int64, root string) {
+func sizeOf(p *checkout.Project, l *lock.Lock, tool string) (bytes int64, root string) {
 	for _, part := range l.PartsOf(tool, p.Platform) {
 		switch {
 		case part.Format == lock.RootFormat:
@@ -297,7 +297,7 @@ func sizeOf(p *project.Project, l *lock.Lock, tool string) (bytes int64, root st
 }
 
 // rootsOf lists the roots of a lock.
-func rootsOf(p *project.Project, l *lock.Lock) []rootOut {
+func rootsOf(p *checkout.Project, l *lock.Lock) []rootOut {
 	var out []rootOut
 	for _, part := range lock.Once(l.PartsOn(p.Platform)) {
 		if part.Format != lock.RootFormat {
@@ -327,7 +327,7 @@ func sentence(e *fault.Error) string {
 	return strings.ToUpper(e.What[:1]) + e.What[1:] + ". " + e.Do
 }
 
-func present(p *project.Project, l *lock.Lock, tool string) bool {
+func present(p *checkout.Project, l *lock.Lock, tool string) bool {
 	for _, part := range l.PartsOf(tool, p.Platform) {
 		part.Tree = p.Store.Tree(part)
 		if !p.Store.Has(part) || p.Store.Damaged(part) {

@@ -10,13 +10,13 @@ import (
 	"time"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/environ"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/lock"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/service"
-	"trammel.example/trammel/internal/core/setup"
+	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/running/service"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 // fact is one line about a thing.
@@ -70,7 +70,7 @@ func (s *sheet) print(title, kind string, facts []fact) {
 }
 
 // showOne shows one toolchain, step, service or routine in full.
-func showOne(ctx context.Context, s *sheet, p *project.Project, name string) error {
+func showOne(ctx context.Context, s *sheet, p *checkout.Project, name string) error {
 	found := false
 	for _, t := range p.Declaration.Toolchains {
 		if t.Name == name {
@@ -122,7 +122,7 @@ func showOne(ctx context.Context, s *sheet, p *project.Project, name string) err
 }
 
 // showOther shows a param, a rendered file, a secret (never its value) or an add-on.
-func showOther(s *sheet, p *project.Project, name string) (found bool) {
+func showOther(s *sheet, p *checkout.Project, name string) (found bool) {
 	at := func(place fault.Place) fact { return fact{"declared", fmt.Sprintf("%s:%d", place.File, place.Line)} }
 	d := p.Declaration
 	for _, x := range d.Params {
@@ -156,7 +156,7 @@ func showOther(s *sheet, p *project.Project, name string) (found bool) {
 	return found
 }
 
-func showTool(s *sheet, p *project.Project, t declare.Toolchain, l *lock.Lock, err error) {
+func showTool(s *sheet, p *checkout.Project, t declare.Toolchain, l *lock.Lock, err error) {
 	facts := []fact{{"asked for", fmt.Sprintf("%s   (%s:%d)", t.Ask, t.Place.File, t.Place.Line)}}
 	if err != nil {
 		s.print(t.Name, "toolchain", append(facts, fact{"locked", "no: " + firstLine(err)}))
@@ -193,7 +193,7 @@ func showTool(s *sheet, p *project.Project, t declare.Toolchain, l *lock.Lock, e
 }
 
 // commandsOf are the commands that a tool has in the frame.
-func commandsOf(p *project.Project, l *lock.Lock, tool string) []string {
+func commandsOf(p *checkout.Project, l *lock.Lock, tool string) []string {
 	f, err := p.Frame(l)
 	if err != nil {
 		return nil
@@ -208,7 +208,7 @@ func commandsOf(p *project.Project, l *lock.Lock, tool string) []string {
 }
 
 // showRoot shows a root: where it is, what it takes, and its packages.
-func showRoot(s *sheet, p *project.Project, l *lock.Lock, name string) bool {
+func showRoot(s *sheet, p *checkout.Project, l *lock.Lock, name string) bool {
 	for _, part := range l.PartsOn(p.Platform) {
 		if part.Format != lock.RootFormat || part.Name != name {
 			continue
@@ -236,7 +236,7 @@ func showRoot(s *sheet, p *project.Project, l *lock.Lock, name string) bool {
 }
 
 // withoutTool says what a tool's commands would be if it were not declared.
-func withoutTool(p *project.Project, l *lock.Lock, tool string) string {
+func withoutTool(p *checkout.Project, l *lock.Lock, tool string) string {
 	var out []string
 	for _, part := range l.PartsOf(tool, p.Platform) {
 		for _, command := range lock.Sorted(part.Bin) {
@@ -254,7 +254,7 @@ func withoutTool(p *project.Project, l *lock.Lock, tool string) string {
 	return strings.Join(out, "\n")
 }
 
-func showStep(ctx context.Context, s *sheet, p *project.Project, x declare.Step) {
+func showStep(ctx context.Context, s *sheet, p *checkout.Project, x declare.Step) {
 	facts := []fact{
 		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}, {"runs", x.Run.String()},
 		{"reads", strings.Join(x.Reads, " ")}, {"needs", strings.Join(x.Needs, " ")},
@@ -280,7 +280,7 @@ func showStep(ctx context.Context, s *sheet, p *project.Project, x declare.Step)
 	s.print(x.Name, "step", facts)
 }
 
-func showService(ctx context.Context, s *sheet, p *project.Project, x declare.Service) {
+func showService(ctx context.Context, s *sheet, p *checkout.Project, x declare.Service) {
 	facts := []fact{
 		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}, {"runs", x.Run.String()},
 		{"needs", strings.Join(x.Needs, " ")}, {"restart", string(x.Restart)},

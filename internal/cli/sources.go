@@ -6,10 +6,10 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/declare"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/fetch"
-	"trammel.example/trammel/internal/core/source"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/fetch"
+	"trammel.example/trammel/internal/core/origins/source"
+	"trammel.example/trammel/internal/core/written/declare"
 )
 
 func sourcesCommand() *cli.Command {

@@ -7,8 +7,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/place"
-	"trammel.example/trammel/internal/core/sweep"
+	"trammel.example/trammel/internal/core/acting/sweep"
+	"trammel.example/trammel/internal/core/base/place"
 )
 
 func sweepCommand() *cli.Command {

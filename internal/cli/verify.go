@@ -9,9 +9,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/canon"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/proof"
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/proven/proof"
 )
 
 func verifyCommand() *cli.Command {

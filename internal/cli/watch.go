@@ -15,10 +15,10 @@ import (
 	"golang.org/x/term"
 
 	"trammel.example/trammel/internal/cli/live"
-	"trammel.example/trammel/internal/core/canon"
-	"trammel.example/trammel/internal/core/fault"
-	"trammel.example/trammel/internal/core/project"
-	"trammel.example/trammel/internal/core/service"
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/running/service"
 )
 
 func watchCommand() *cli.Command {
@@ -75,7 +75,7 @@ func firstLineOf(text string) string {
 
 // feed tells the view of states, a second apart, and of lines as they come. Logs that
 // appear meanwhile are followed too.
-func feed(ctx context.Context, p *project.Project, program *tea.Program) {
+func feed(ctx context.Context, p *checkout.Project, program *tea.Program) {
 	services := service.Connect(p.Bay)
 	followed := map[string]bool{}
 	tick := time.NewTicker(time.Second)
@@ -112,7 +112,7 @@ func feed(ctx context.Context, p *project.Project, program *tea.Program) {
 
 // doHere runs a command of this program on the bay that is watched. What a routine
 // prints goes among the lines.
-func doHere(ctx context.Context, p *project.Project, program *tea.Program, args []string) tea.Msg {
+func doHere(ctx context.Context, p *checkout.Project, program *tea.Program, args []string) tea.Msg {
 	self, err := os.Executable()
 	if err != nil {
 		return live.Said{Text: err.Error(), Bad: true}

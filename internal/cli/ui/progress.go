@@ -10,7 +10,7 @@ import (
 
 	"golang.org/x/term"
 
-	"trammel.example/trammel/internal/core/event"
+	"trammel.example/trammel/internal/core/base/event"
 )
 
 // Progress shows events: on a terminal as a few lines that are redrawn in place,

@@ -1,0 +1,183 @@
+package fit
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/fetch"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/kernel/proctree"
+	"trammel.example/trammel/internal/core/origins/source"
+	"trammel.example/trammel/internal/core/stored/unpack"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// npmPackage is one package of a locked tree: "PLACE PATH DIGEST".
+type npmPackage struct{ place, path, digest string }
+
+func packagesOf(part lock.PartOn) ([]npmPackage, error) {
+	var out []npmPackage
+	for _, line := range part.Packages {
+		f := strings.Fields(line)
+		if len(f) != 3 || !filepath.IsLocal(f[0]) || !strings.HasPrefix(f[0], "node_modules/") || fetch.CheckDigest(f[2]) != nil {
+			return nil, fault.New(fault.Use, "the lock of %s has a faulty package %q", part.Item, line).Advise("Write the lock anew: trammel lock")
+		}
+		out = append(out, npmPackage{f[0], f[1], f[2]})
+	}
+	// A package before those that lie in it.
+	slices.SortFunc(out, func(a, b npmPackage) int { return strings.Compare(a.place, b.place) })
+	return out, nil
+}
+
+// buildTree makes a tool of npm packages: each is fetched, held to its integrity
+// and unpacked in its place. Install scripts run only where the declaration allows
+// them by name.
+func buildTree(ctx context.Context, p *checkout.Project, l *lock.Lock, o Options, s source.Source, w work) error {
+	packages, err := packagesOf(w.part)
+	if err != nil {
+		return err
+	}
+	_, err = p.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
+		archives, err := fetchAll(ctx, p, o, s, packages)
+		if err != nil {
+			return err
+		}
+		for i, x := range packages {
+			into := filepath.Join(fresh, filepath.FromSlash(x.place))
+			if err := os.MkdirAll(into, 0o755); err != nil {
+				return err
+			}
+			rules := unpack.Rules{Strip: 1, Open: true}
+			if x.place == "node_modules/"+strings.TrimPrefix(w.part.Build, "npm:") {
+				for _, file := range w.part.Bin {
+					rules.Executable = append(rules.Executable, strings.TrimPrefix(file, x.place+"/"))
+				}
+			}
+			if _, err := unpack.Archive(ctx, archives[i], "tar.gz", into, rules); err != nil {
+				if errors.Is(err, context.Canceled) {
+					return err
+				}
+				return fault.New(fault.Source, "%s: %s: %v", w.part.Label(), x.place, err)
+			}
+		}
+		return installScripts(ctx, p, l, w.part, packages, fresh)
+	})
+	return err
+}
+
+// fetchAll gets the archives of a tree, as many at once as a host is asked.
+func fetchAll(ctx context.Context, p *checkout.Project, o Options, s source.Source, packages []npmPackage) ([]string, error) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	archives := make([]string, len(packages))
+	slots := make(chan struct{}, 8)
+	var wait sync.WaitGroup
+	for i, x := range packages {
+		wait.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			if ctx.Err() != nil {
+				return
+			}
+			addresses, err := s.Where(lock.Part{Path: x.path})
+			if err == nil {
+				archives[i], err = o.Client.Archive(ctx, p.Places.Archives(), fetch.Download{
+					Name: strings.TrimPrefix(x.place, "node_modules/"), From: addresses[0], Digest: x.digest,
+				})
+			}
+			if err != nil {
+				cancel(err)
+			}
+		})
+	}
+	wait.Wait()
+	return archives, context.Cause(ctx)
+}
+
+// installScripts runs the scripts that npm would run on installing, of the
+// packages that the declaration allows.
+func installScripts(ctx context.Context, p *checkout.Project, l *lock.Lock, part lock.PartOn, packages []npmPackage, fresh string) error {
+	var allowed []string
+	if list, ok := strings.CutPrefix(part.Builder, "scripts "); ok {
+		allowed = strings.Fields(list)
+	}
+	for _, x := range packages {
+		name := x.place[strings.LastIndex(x.place, "node_modules/")+len("node_modules/"):]
+		if !slices.Contains(allowed, name) {
+			continue
+		}
+		dir := filepath.Join(fresh, filepath.FromSlash(x.place))
+		raw, err := os.ReadFile(filepath.Join(dir, "package.json"))
+		if err != nil {
+			return err
+		}
+		var described struct {
+			Scripts map[string]string `json:"scripts"`
+		}
+		if err := json.Unmarshal(raw, &described); err != nil {
+			return fault.New(fault.Source, "%s: its package.json is not JSON", x.place)
+		}
+		for _, phase := range []string{"preinstall", "install", "postinstall"} {
+			if script := described.Scripts[phase]; script != "" {
+				if err := runInstallScript(ctx, p, l, dir, name+" "+phase, script); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func runInstallScript(ctx context.Context, p *checkout.Project, l *lock.Lock, dir, what, script string) error {
+	home, err := os.MkdirTemp("", "trammel-build-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(home)
+	path := "/usr/bin:/bin"
+	for _, part := range l.PartsOn(p.Platform) {
+		if file, ok := part.Bin["node"]; ok {
+			part.Tree = p.Store.Tree(part)
+			path = filepath.Dir(filepath.Join(p.Store.Path(part), file)) + ":" + path
+		}
+	}
+	said, err := os.CreateTemp(home, "said-")
+	if err != nil {
+		return err
+	}
+	defer said.Close()
+	tree, err := proctree.Start(proctree.Spec{
+		Argv: []string{"sh", "-c", script}, Dir: dir, Env: []string{"HOME=" + home, "TMPDIR=" + home, "PATH=" + path},
+		Stdout: said, Stderr: said,
+	})
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, tree.Kill)
+	defer stop()
+	if exit := tree.Wait(); ctx.Err() != nil {
+		return context.Cause(ctx)
+	} else if !exit.OK() {
+		return fault.New(fault.Failed, "the install script of %s: %s", what, exit).Advise("| %s", lastLines(said.Name(), 8))
+	}
+	return nil
+}
+
+// lastLines are the last few lines of a file, each behind a bar but the first.
+func lastLines(file string, count int) string {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return fmt.Sprint(err)
+	}
+	lines := bytes.Split(bytes.TrimSpace(text), []byte("\n"))
+	return string(bytes.Join(lines[max(0, len(lines)-count):], []byte("\n| ")))
+}

@@ -1,0 +1,115 @@
+package fit
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"trammel.example/trammel/internal/core/base/event"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/fetch"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/kernel/seal"
+	"trammel.example/trammel/internal/core/origins/source"
+	"trammel.example/trammel/internal/core/stored/root"
+	"trammel.example/trammel/internal/core/stored/tree"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// makeRoot brings the packages of a root into the store and makes the root of them.
+// A root that is to be mended first has every package checked to the byte.
+func makeRoot(ctx context.Context, p *checkout.Project, o Options, s source.Source, w work) error {
+	if err := seal.Available(); err != nil {
+		return err
+	}
+	var debs []lock.PartOn
+	for _, q := range (lock.Root{Packages: w.part.Packages}).List() {
+		debs = append(debs, q.Part(w.part.Docs))
+	}
+	if len(debs) == 0 {
+		return fault.New(fault.Use, "the lock has no packages for the root %s", w.part.Name).Advise("Lock again: trammel lock")
+	}
+	if err := addPackages(ctx, p, o, s, w, debs); err != nil {
+		return err
+	}
+	_, err := p.Store.Merge(ctx, w.part, w.mend, func(fresh string) (tree.Manifest, error) {
+		var pieces []root.Piece
+		for _, d := range debs {
+			d.Tree = p.Store.Tree(d)
+			m, err := p.Store.Manifest(d)
+			if err != nil {
+				return nil, fmt.Errorf("the list of files of %s: %w", d.Label(), err)
+			}
+			pieces = append(pieces, root.Piece{Name: d.Name, Version: d.Part.Version, Dir: p.Store.Path(d), Manifest: m})
+		}
+		return root.Make(ctx, fresh, pieces, w.part.Files)
+	})
+	return err
+}
+
+// addPackages fetches and unpacks packages, the largest first, so that the last
+// core to finish has little left. They count as one task.
+func addPackages(ctx context.Context, p *checkout.Project, o Options, s source.Source, w work, debs []lock.PartOn) (err error) {
+	var todo []work
+	var bytes, have int64
+	for _, d := range debs {
+		d.Tree = p.Store.Tree(d)
+		mend := false
+		if p.Store.Has(d) {
+			if !w.mend {
+				continue
+			}
+			found, err := p.Store.Check(d, true)
+			if err != nil {
+				return err
+			}
+			if found.OK() {
+				continue
+			}
+			mend = true
+		}
+		todo = append(todo, work{d, mend})
+		bytes += d.Size
+	}
+	if len(todo) == 0 {
+		return nil
+	}
+	slices.SortStableFunc(todo, func(a, b work) int { return int(b.part.Size - a.part.Size) })
+	task := fmt.Sprintf("fetch and unpack %d packages of %s", len(todo), w.part.Name)
+	done := event.Task(ctx, task)
+	defer func() { done("", err) }()
+	quiet, cancel := context.WithCancelCause(event.With(ctx, func(event.Event) {}))
+	defer cancel(nil)
+	var wait sync.WaitGroup
+	// Unpacking keeps a core busy, and the network is waited for meanwhile.
+	slots := make(chan struct{}, runtime.GOMAXPROCS(0)+2)
+	for _, x := range todo {
+		wait.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			if quiet.Err() != nil {
+				return
+			}
+			if err := add(quiet, p, o, s, x); err != nil {
+				if fetch.NotFound(err) {
+					err = gone(w.part.Name, x.part, err)
+				}
+				cancel(err)
+				return
+			}
+			event.Send(ctx, event.Event{Phase: event.Progress, Task: task, Unit: event.Bytes, Current: atomic.AddInt64(&have, x.part.Size), Total: bytes})
+		})
+	}
+	wait.Wait()
+	return context.Cause(quiet)
+}
+
+// gone explains a locked package that its archive does not have any more.
+func gone(name string, p lock.PartOn, cause error) error {
+	e := fault.New(fault.Source, "the source %q does not have %s %s any more: archives drop a package when they get a newer one", name, p.Name, p.Part.Version)
+	e.Cause = cause
+	return e.Advise("Take what it has now: trammel lock --renew (and test, and commit the lock),\nor name as url under [source.%s] an archive that keeps old packages.", name)
+}

@@ -1,0 +1,112 @@
+package setup
+
+import (
+	"context"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/running/service"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// Evidence is what a step's evidence says now, beside what is locked.
+type Evidence struct {
+	Step   declare.Step
+	Locked []string
+	Now    []string
+	Not    string // why it could not be had, or ""
+}
+
+// Same tells whether the evidence is as it was locked.
+func (e Evidence) Same() bool { return e.Not == "" && slices.Equal(e.Locked, e.Now) }
+
+// Evidence asks all steps that have evidence in the lock. It starts nothing: where a
+// service that the step needs does not run, it says so.
+func (s *Setup) Evidence(ctx context.Context) ([]Evidence, error) {
+	running_, err := s.Services.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Evidence
+	for _, x := range s.Project.Declaration.Steps {
+		locked, ok := s.Lock.Evidence[x.Name]
+		if x.Evidence.Empty() || !ok {
+			continue
+		}
+		e := Evidence{Step: x, Locked: locked}
+		for _, n := range x.Needs {
+			if name, ok := strings.CutPrefix(n, "service."); ok && !slices.ContainsFunc(running_, func(st service.Status) bool { return st.Service == name && st.State == service.Ready }) {
+				e.Not = name + " does not run: trammel start " + name
+			}
+		}
+		if e.Not == "" {
+			if e.Now, err = s.Runner().Evidence(ctx, x); err != nil {
+				e.Not, _, _ = strings.Cut(err.Error(), "\n")
+			}
+		}
+		out = append(out, e)
+	}
+	return out, ctx.Err()
+}
+
+// Learn writes into the lock what it does not have yet: the evidence of steps that
+// are done, and the pictures of add-ons. It tells whether anything was new.
+func (s *Setup) Learn(ctx context.Context, pictures map[string][]string) (bool, error) {
+	statuses, err := s.Steps()
+	if err != nil {
+		return false, err
+	}
+	dir := s.Project.Declaration.Dir
+	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(dir), "lock.lock"))
+	if err != nil {
+		return false, err
+	}
+	defer unlock()
+	l, err := lock.Read(dir)
+	if err != nil {
+		return false, err
+	}
+	changed := false
+	put := func(table *map[string][]string, name string, lines []string) {
+		if _, had := (*table)[name]; had {
+			return
+		}
+		if *table == nil {
+			*table = map[string][]string{}
+		}
+		(*table)[name], changed = lines, true
+	}
+	for _, st := range statuses {
+		if !st.Due && !st.Step.Evidence.Empty() && !st.Mark.At.IsZero() {
+			put(&l.Evidence, st.Step.Name, st.Mark.Evidence)
+		}
+	}
+	for name, lines := range pictures {
+		put(&l.Pictures, name, lines)
+	}
+	if !changed {
+		return false, nil
+	}
+	s.Lock.Evidence, s.Lock.Pictures = l.Evidence, l.Pictures
+	return true, l.Write(dir)
+}
+
+// Difference lists two sets of lines as "- gone" and "+ new", in their order.
+func Difference(locked, now []string) []string {
+	var out []string
+	for _, line := range locked {
+		if !slices.Contains(now, line) {
+			out = append(out, "- "+line)
+		}
+	}
+	for _, line := range now {
+		if !slices.Contains(locked, line) {
+			out = append(out, "+ "+line)
+		}
+	}
+	return out
+}

@@ -1,0 +1,344 @@
+// Package sweep frees what nothing uses any more.
+//
+// It keeps every part that the lock of a known project names, or the lock before
+// that, or a person's own additions, or that a running process of this user works
+// from. It has the store to itself while it looks and removes, so it never takes
+// away what a fit is about to use. Projects that are gone are forgotten.
+package sweep
+
+import (
+	"bytes"
+	"context"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fetch"
+	"trammel.example/trammel/internal/core/base/place"
+	"trammel.example/trammel/internal/core/base/platform"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/stored/frame"
+	"trammel.example/trammel/internal/core/stored/store"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// Options of one sweep.
+type Options struct {
+	Print     bool          // remove nothing
+	OlderThan time.Duration // keep what was added more recently
+}
+
+// Freed is one thing that was removed, or would be.
+type Freed struct {
+	Kind  string // "part", "archive", "frame" or "leftover"
+	Name  string
+	Bytes int64
+}
+
+// Result is what a sweep found.
+type Result struct {
+	Freed    []Freed
+	Kept     int      // parts
+	Projects []string // whose tools were kept
+
+	seen map[uint64]uint64 // inode → its names among what was freed
+	Gone []string          // projects that are forgotten
+}
+
+// Bytes is the room that was freed.
+func (r *Result) Bytes() int64 {
+	var sum int64
+	for _, f := range r.Freed {
+		sum += f.Bytes
+	}
+	return sum
+}
+
+// roots is what must stay.
+type roots struct {
+	parts    map[string]bool // folder names in the store
+	archives map[string]bool // digests
+	frames   map[string]bool // folder names
+}
+
+// Run sweeps the places of a user.
+func Run(ctx context.Context, p place.Places, o Options) (*Result, error) {
+	s := store.Open(p.Store())
+	unlock, err := s.Alone(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	keep := roots{map[string]bool{}, map[string]bool{}, map[string]bool{}}
+	result := &Result{seen: map[uint64]uint64{}}
+	if err := projects(p, s, &keep, result, o.Print); err != nil {
+		return nil, err
+	}
+	processes(p, &keep)
+	if err := parts(ctx, s, p, keep, o, result); err != nil {
+		return nil, err
+	}
+	for _, path := range s.Leftovers() {
+		result.free("leftover", path, o.Print)
+	}
+	frames(p, keep, o, result)
+	programs(p, o, result)
+	archives(p, keep, o, result)
+	indexes(p, o, result)
+	return result, ctx.Err()
+}
+
+// free removes a file or folder and counts it.
+func (r *Result) free(kind, path string, printOnly bool) {
+	size := r.sizeOf(path)
+	if printOnly || disk.RemoveAll(path) == nil {
+		r.Freed = append(r.Freed, Freed{kind, filepath.Base(path), size})
+	}
+}
+
+// sizeOf is the room that goes with a file or tree. A file that has other names,
+// in parts or roots that stay, takes nothing along; its last name takes all.
+func (r *Result) sizeOf(path string) int64 {
+	var sum int64
+	_ = filepath.WalkDir(path, func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil
+		}
+		var st unix.Stat_t
+		if d.Type().IsRegular() && unix.Lstat(name, &st) == nil {
+			if r.seen[st.Ino]++; r.seen[st.Ino] >= uint64(st.Nlink) {
+				sum += st.Size
+			}
+		}
+		return nil
+	})
+	return sum
+}
+
+// projects collects what the known projects need.
+func projects(p place.Places, s *store.Store, keep *roots, r *Result, printOnly bool) error {
+	notes, err := os.ReadDir(filepath.Join(p.State, "projects"))
+	if err != nil && !os.IsNotExist(err) {
+		return err
+	}
+	for _, note := range notes {
+		path := filepath.Join(p.State, "projects", note.Name())
+		raw, err := os.ReadFile(path)
+		if err != nil || strings.HasPrefix(note.Name(), ".") {
+			continue
+		}
+		dir := string(raw)
+		if !declared(p, dir) {
+			r.Gone = append(r.Gone, dir)
+			if !printOnly {
+				os.Remove(path)
+			}
+			continue
+		}
+		r.Projects = append(r.Projects, dir)
+		for _, file := range []string{lock.Path(dir), checkout.EarlierLock(dir), lock.OverlayPath(dir)} {
+			if l, err := lock.ReadFile(file); err == nil {
+				keep.lock(s, l)
+			}
+		}
+		// What the checkout shows now, whatever its locks say.
+		if target, err := os.Readlink(filepath.Join(checkout.Local(dir), "frame")); err == nil {
+			keep.frames[filepath.Base(target)] = true
+		}
+	}
+	return nil
+}
+
+func declared(p place.Places, dir string) bool {
+	for _, file := range []string{filepath.Join(dir, declare.FileName), checkout.DefaultFile(p)} {
+		if info, err := os.Stat(file); err == nil && !info.IsDir() && filepath.Dir(file) == dir {
+			return true
+		}
+	}
+	return false
+}
+
+func (k *roots) lock(s *store.Store, l *lock.Lock) {
+	var here []lock.PartOn
+	for _, name := range l.Declaration.Platforms {
+		on, _ := platform.Parse(name)
+		for _, part := range l.PartsOn(on) {
+			if part.Format == lock.RootFormat {
+				k.packages(s, part)
+			}
+			k.archives[part.Digest] = true
+			if part.Tree = s.Tree(part); part.Tree != "" {
+				k.parts[store.Name(part)] = true
+				if on == platform.Here() {
+					here = append(here, part)
+				}
+			}
+		}
+	}
+	if f, err := frame.Of("/", s, here); err == nil {
+		k.frames[filepath.Base(f.Dir)] = true
+	}
+}
+
+// packages keeps those that a root is made of.
+func (k *roots) packages(s *store.Store, root lock.PartOn) {
+	for _, p := range (lock.Root{Packages: root.Packages}).List() {
+		deb := p.Part(root.Docs)
+		k.archives[deb.Digest] = true
+		if deb.Tree = s.Tree(deb); deb.Tree != "" {
+			k.parts[store.Name(deb)] = true
+		}
+	}
+}
+
+// processes adds what running processes of this user work from: their program,
+// their folder, and the frames and parts that their environment names. Only Linux
+// says so; elsewhere an open shell keeps what its project's lock keeps.
+func processes(p place.Places, keep *roots) {
+	entries, err := os.ReadDir("/proc")
+	if err != nil {
+		return
+	}
+	inStore, inFrames := p.Store()+"/", p.Frames()+"/"
+	note := func(text []byte) {
+		for prefix, set := range map[string]map[string]bool{inStore: keep.parts, inFrames: keep.frames} {
+			for rest := text; ; {
+				_, after, ok := bytes.Cut(rest, []byte(prefix))
+				if !ok {
+					break
+				}
+				name, _, _ := bytes.Cut(after, []byte("/"))
+				if i := bytes.IndexAny(name, ":\x00 "); i >= 0 {
+					name = name[:i]
+				}
+				set[string(name)] = true
+				rest = after
+			}
+		}
+	}
+	for _, e := range entries {
+		if e.Name()[0] < '0' || e.Name()[0] > '9' {
+			continue
+		}
+		for _, link := range []string{"exe", "cwd"} {
+			if target, err := os.Readlink(filepath.Join("/proc", e.Name(), link)); err == nil {
+				note([]byte(target + "/"))
+			}
+		}
+		if environ, err := os.ReadFile(filepath.Join("/proc", e.Name(), "environ")); err == nil {
+			note(environ)
+		}
+	}
+	// A frame that a process has on its PATH needs what it links to.
+	for name := range keep.frames {
+		bin := filepath.Join(p.Frames(), name, "bin")
+		links, _ := os.ReadDir(bin)
+		for _, l := range links {
+			if target, err := os.Readlink(filepath.Join(bin, l.Name())); err == nil {
+				note([]byte(target))
+			}
+		}
+		shown, _ := os.ReadDir(filepath.Join(p.Frames(), name, "roots"))
+		for _, l := range shown {
+			if target, err := os.Readlink(filepath.Join(p.Frames(), name, "roots", l.Name())); err == nil {
+				note([]byte(target + "/"))
+			}
+		}
+	}
+}
+
+func parts(ctx context.Context, s *store.Store, p place.Places, keep roots, o Options, r *Result) error {
+	names, err := s.Names()
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		path := filepath.Join(p.Store(), name)
+		if keep.parts[name] || recent(path, o.OlderThan) {
+			r.Kept++
+			continue
+		}
+		size := r.sizeOf(path)
+		if !o.Print {
+			if err := s.Remove(name); err != nil {
+				return err
+			}
+		}
+		r.Freed = append(r.Freed, Freed{"part", name, size})
+	}
+	return nil
+}
+
+// recent tells whether something appeared within a duration.
+func recent(path string, within time.Duration) bool {
+	var st unix.Stat_t
+	if within <= 0 || unix.Lstat(path, &st) != nil {
+		return false
+	}
+	return time.Since(time.Unix(0, disk.StampFrom(&st).Change)) < within
+}
+
+func frames(p place.Places, keep roots, o Options, r *Result) {
+	entries, _ := os.ReadDir(p.Frames())
+	for _, e := range entries {
+		path := filepath.Join(p.Frames(), e.Name())
+		if !keep.frames[e.Name()] && !recent(path, o.OlderThan) {
+			r.free("frame", path, o.Print)
+		}
+	}
+}
+
+// programs frees the copies of this program that no frame launches with.
+func programs(p place.Places, o Options, r *Result) {
+	used := map[string]bool{}
+	launchers, _ := filepath.Glob(filepath.Join(p.Frames(), "*", "launch"))
+	for _, l := range launchers {
+		if target, err := os.Readlink(l); err == nil {
+			used[filepath.Dir(target)] = true
+		}
+	}
+	entries, _ := os.ReadDir(p.Programs())
+	for _, e := range entries {
+		if path := filepath.Join(p.Programs(), e.Name()); !used[path] && !recent(path, max(o.OlderThan, time.Hour)) {
+			r.free("program", path, o.Print)
+		}
+	}
+}
+
+// indexes frees the compact indexes that were not looked into for a month.
+func indexes(p place.Places, o Options, r *Result) {
+	found, _ := filepath.Glob(filepath.Join(p.Indexes(), "debian-*.index"))
+	for _, path := range found {
+		if info, err := os.Stat(path); err == nil && time.Since(info.ModTime()) > max(o.OlderThan, 30*24*time.Hour) {
+			r.free("index", path, o.Print)
+		}
+	}
+}
+
+// archives frees downloads: what no lock names, and what was begun and never
+// finished a week ago.
+func archives(p place.Places, keep roots, o Options, r *Result) {
+	var names []string
+	for digest := range keep.archives {
+		names = append(names, fetch.ArchiveName(digest))
+	}
+	entries, _ := os.ReadDir(p.Archives())
+	for _, e := range entries {
+		path := filepath.Join(p.Archives(), e.Name())
+		base, more, _ := strings.Cut(e.Name(), ".")
+		if slices.Contains(names, base) && (more != "partial" || recent(path, 7*24*time.Hour)) || recent(path, o.OlderThan) {
+			continue
+		}
+		r.free("archive", path, o.Print)
+	}
+}

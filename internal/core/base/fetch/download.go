@@ -1,0 +1,332 @@
+package fetch
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/event"
+	"trammel.example/trammel/internal/core/base/fault"
+)
+
+// Download is an archive to get.
+type Download struct {
+	Name   string // for people: "go 1.24.6"
+	From   Address
+	Size   int64  // bytes as the source declares them; 0 when it does not
+	Digest string // what the bytes must have, never empty; an h1 digest is not checked here
+}
+
+// maxUndeclared bounds an archive whose size no source declares.
+const maxUndeclared = 4 << 30
+
+// Archive gets the archive into folder and returns its path. An archive that is
+// there already is not fetched again; a partial one is carried on. Two processes
+// that want the same archive take turns.
+func (c *Client) Archive(ctx context.Context, folder string, d Download) (string, error) {
+	path := filepath.Join(folder, ArchiveName(d.Digest))
+	if intact(path, d) {
+		return path, nil
+	}
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return "", err
+	}
+	unlock, err := disk.Lock(ctx, path+".lock")
+	if err != nil {
+		return "", err
+	}
+	defer unlock()
+	if intact(path, d) {
+		return path, nil
+	}
+	os.Remove(path)
+	if local, ok := strings.CutPrefix(d.From.URL, "file://"); ok {
+		return path, c.copyLocal(ctx, local, path, d)
+	}
+	if c.offline {
+		return "", errOffline(d.From)
+	}
+	release, err := c.slot(ctx, hostOf(d.From))
+	if err != nil {
+		return "", err
+	}
+	defer release()
+	done := event.Task(ctx, "fetch "+d.Name)
+	err = c.fetchPartial(ctx, path+".partial", d, true)
+	if err == nil {
+		err = os.Rename(path+".partial", path)
+	} else if ctx.Err() == nil {
+		err = sourceError(d.From, err)
+	}
+	done("", err)
+	return path, err
+}
+
+// ArchiveName is the name of an archive's file in the cache. It is made of the
+// digest, so that the cache needs no index.
+func ArchiveName(digest string) string {
+	algorithm, value, _ := strings.Cut(digest, ":")
+	if _, ofBytes := Hasher(digest); !ofBytes {
+		value = strings.TrimPrefix(canon.Digest(value), "sha256:")
+	}
+	return algorithm + "-" + value[:min(len(value), 64)]
+}
+
+// intact tells whether a whole archive is there. Its bytes were checked before
+// it got its name, and what is unpacked is checked against the lock again; the
+// size finds what a full disk or a crash may have cut.
+func intact(path string, d Download) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.Mode().IsRegular() && (d.Size == 0 || info.Size() == d.Size)
+}
+
+// Forget drops a cached archive whose bytes turned out to be wrong.
+func Forget(path string) { os.Remove(path) }
+
+// copyLocal takes an archive from a folder of this machine.
+func (c *Client) copyLocal(ctx context.Context, from, path string, d Download) (err error) {
+	in, err := os.Open(from)
+	if err != nil {
+		return fault.New(fault.Source, "the catalog lacks an archive that it lists: %v", err)
+	}
+	defer in.Close()
+	out, err := disk.Create(path)
+	if err != nil {
+		return err
+	}
+	defer out.Drop()
+	h, ofBytes := Hasher(d.Digest)
+	var to io.Writer = out
+	if ofBytes {
+		to = io.MultiWriter(out, h)
+	}
+	n, err := io.Copy(to, readerFunc(func(b []byte) (int, error) {
+		if ctx.Err() != nil {
+			return 0, context.Cause(ctx)
+		}
+		return in.Read(b)
+	}))
+	if err != nil {
+		return fmt.Errorf("copying %s: %w", from, err)
+	}
+	if err := d.check(n, h); err != nil {
+		return sourceError(d.From, err)
+	}
+	return out.Commit(0o600)
+}
+
+type readerFunc func([]byte) (int, error)
+
+func (f readerFunc) Read(b []byte) (int, error) { return f(b) }
+
+// check compares what came with what was declared.
+func (d Download) check(n int64, h hash.Hash) error {
+	if d.Size > 0 && n != d.Size {
+		return &errLies{fmt.Sprintf("%s has %d bytes, and the source declares %d", d.From, n, d.Size)}
+	}
+	if h == nil {
+		return nil
+	}
+	algorithm, want, _ := strings.Cut(d.Digest, ":")
+	if got := hex.EncodeToString(h.Sum(nil)); got != want {
+		e := fault.New(fault.Source, "%s has the wrong bytes: %s is %s… and the lock has %s…", d.From, algorithm, got[:16], want[:16])
+		return e.Advise("The source serves something else than what was locked. Nothing of it was kept.\nIf the change is meant, lock again; otherwise try another mirror.")
+	}
+	return nil
+}
+
+// fetchPartial downloads into a partial file, carrying on where an earlier try or
+// process left off when resume is set.
+func (c *Client) fetchPartial(ctx context.Context, partial string, d Download, resume bool) error {
+	f, err := os.OpenFile(partial, os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	h, ofBytes := Hasher(d.Digest)
+	if !ofBytes {
+		h = nil
+	}
+	// have counts the bytes of the file that h has seen.
+	var have int64
+	if h != nil {
+		if have, err = io.Copy(h, f); err != nil {
+			return err
+		}
+	} else if have, err = f.Seek(0, io.SeekEnd); err != nil {
+		return err
+	}
+	restart := func() error {
+		have = 0
+		if h != nil {
+			h.Reset()
+		}
+		if err := f.Truncate(0); err != nil {
+			return err
+		}
+		_, err := f.Seek(0, io.SeekStart)
+		return err
+	}
+	validator := readValidator(partial)
+	if have > 0 && (!resume || validator == "" || d.Size > 0 && have > d.Size) {
+		if err := restart(); err != nil {
+			return err
+		}
+	}
+	limit := int64(maxUndeclared)
+	if d.Size > 0 {
+		limit = d.Size
+	}
+	pieced := have > 0 // whether the bytes come from more than one answer
+	err = c.retry(ctx, func() (bool, error) {
+		start := have
+		header := http.Header{}
+		if have > 0 && resume && (d.Size == 0 || have < d.Size) {
+			header.Set("Range", "bytes="+strconv.FormatInt(have, 10)+"-")
+			header.Set("If-Range", validator)
+		}
+		if d.Size > 0 && have == d.Size {
+			return false, nil
+		}
+		resp, err := c.request(ctx, d.From, header)
+		if err != nil {
+			return false, err
+		}
+		defer resp.Body.Close()
+		total := d.Size
+		switch resp.StatusCode {
+		case http.StatusPartialContent:
+			at, whole, ok := contentRange(resp.Header.Get("Content-Range"))
+			if !ok || at != have || d.Size > 0 && whole > 0 && whole != d.Size {
+				// A server that lies about ranges is asked for the whole.
+				if err := restart(); err != nil {
+					return false, err
+				}
+				writeValidator(partial, "")
+				validator = ""
+				return false, io.ErrUnexpectedEOF
+			}
+			pieced = true
+			if total == 0 {
+				total = whole
+			}
+		case http.StatusRequestedRangeNotSatisfiable:
+			if err := restart(); err != nil {
+				return false, err
+			}
+			return false, io.ErrUnexpectedEOF
+		case http.StatusOK:
+			if err := restart(); err != nil {
+				return false, err
+			}
+			start = 0
+			if resp.ContentLength > 0 {
+				if d.Size > 0 && resp.ContentLength != d.Size {
+					return false, &errLies{fmt.Sprintf("%s has %d bytes, and the source declares %d", d.From, resp.ContentLength, d.Size)}
+				}
+				total = resp.ContentLength
+			}
+			validator = rangeValidator(resp.Header)
+			writeValidator(partial, validator)
+		default:
+			return false, &errLies{fmt.Sprintf("%s answered %d", d.From, resp.StatusCode)}
+		}
+		body := &watched{r: io.LimitReader(resp.Body, limit-have+1), cancel: resp.Body.Close}
+		buffer := make([]byte, 128<<10)
+		for {
+			n, err := body.Read(buffer)
+			if n > 0 {
+				if have += int64(n); have > limit {
+					return false, &errLies{fmt.Sprintf("%s goes on after the %d bytes that it should have", d.From, limit)}
+				}
+				if _, err := f.Write(buffer[:n]); err != nil {
+					return false, fmt.Errorf("keeping the download: %w", err)
+				}
+				if h != nil {
+					h.Write(buffer[:n])
+				}
+				event.Send(ctx, event.Event{Phase: event.Progress, Task: "fetch " + d.Name, Unit: event.Bytes, Current: have, Total: total})
+			}
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				return have > start, err
+			}
+		}
+		if total > 0 && have < total {
+			return have > start, io.ErrUnexpectedEOF
+		}
+		return false, nil
+	})
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	if err == nil {
+		err = d.check(have, h)
+	}
+	if err == nil {
+		os.Remove(partial + ".validator")
+		return f.Sync()
+	}
+	// What cannot become right by carrying on is dropped; what was merely cut stays.
+	var lies *errLies
+	var wrong *fault.Error
+	if errors.As(err, &lies) || errors.As(err, &wrong) {
+		os.Remove(partial)
+		os.Remove(partial + ".validator")
+		if errors.As(err, &wrong) && pieced && resume {
+			// One of the pieces may be wrong: once more, in one piece.
+			return c.fetchPartial(ctx, partial, d, false)
+		}
+	}
+	return err
+}
+
+// rangeValidator is what If-Range needs: a strong entity tag or a date (RFC
+// 9110, 13.1.5). Without either an interrupted download starts again.
+func rangeValidator(h http.Header) string {
+	if tag := h.Get("ETag"); tag != "" && !strings.HasPrefix(tag, "W/") {
+		return tag
+	}
+	return h.Get("Last-Modified")
+}
+
+func readValidator(partial string) string {
+	b, _ := os.ReadFile(partial + ".validator")
+	return string(b)
+}
+
+func writeValidator(partial, validator string) {
+	if validator == "" {
+		os.Remove(partial + ".validator")
+		return
+	}
+	_ = os.WriteFile(partial+".validator", []byte(validator), 0o644)
+}
+
+// contentRange reads "bytes 5-9/10" (RFC 9110, 14.4); whole is 0 for "*".
+func contentRange(s string) (start, whole int64, ok bool) {
+	s, ok = strings.CutPrefix(s, "bytes ")
+	if !ok {
+		return 0, 0, false
+	}
+	span, size, _ := strings.Cut(s, "/")
+	first, _, _ := strings.Cut(span, "-")
+	start, err := strconv.ParseInt(first, 10, 64)
+	if err != nil {
+		return 0, 0, false
+	}
+	whole, _ = strconv.ParseInt(size, 10, 64)
+	return start, whole, true
+}

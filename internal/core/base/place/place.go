@@ -1,0 +1,136 @@
+// Package place knows where Trammel keeps things on a machine: the XDG base
+// directories (XDG Base Directory Specification 0.8), or one folder when
+// TRAMMEL_HOME is set.
+package place
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+)
+
+// Places are the four roots, all absolute.
+type Places struct {
+	Data   string // the store and frames
+	Cache  string // downloads and indexes: may always be deleted
+	State  string // bays, known projects
+	Config string // user default and sources
+}
+
+// Find reads the roots from the environment that getenv shows.
+func Find(getenv func(string) string) (Places, error) {
+	if home := getenv("TRAMMEL_HOME"); home != "" {
+		if !filepath.IsAbs(home) {
+			return Places{}, fault.New(fault.Use, "TRAMMEL_HOME is %q, which is not an absolute path", home).
+				Advise("Set it to a folder such as /tmp/trammel, or unset it.")
+		}
+		home = filepath.Clean(home)
+		return Places{home + "/data", home + "/cache", home + "/state", home + "/config"}, nil
+	}
+	home := getenv("HOME")
+	root := func(variable, below string) string {
+		// A relative path in an XDG variable is invalid and is ignored (specification, section 3).
+		if dir := getenv(variable); filepath.IsAbs(dir) {
+			return filepath.Join(dir, "trammel")
+		}
+		if !filepath.IsAbs(home) {
+			return ""
+		}
+		return filepath.Join(home, below, "trammel")
+	}
+	p := Places{
+		Data:   root("XDG_DATA_HOME", ".local/share"),
+		Cache:  root("XDG_CACHE_HOME", ".cache"),
+		State:  root("XDG_STATE_HOME", ".local/state"),
+		Config: root("XDG_CONFIG_HOME", ".config"),
+	}
+	if p.Data == "" || p.Cache == "" || p.State == "" || p.Config == "" {
+		return Places{}, fault.New(fault.Use, "there is no home folder to keep anything in: HOME is not set").
+			Advise("Set HOME, or set TRAMMEL_HOME to a folder that Trammel may use.")
+	}
+	return p, nil
+}
+
+// FromEnvironment is Find on this process's environment.
+func FromEnvironment() (Places, error) { return Find(os.Getenv) }
+
+// Store is the folder of unpacked parts.
+func (p Places) Store() string { return filepath.Join(p.Data, "store") }
+
+// Frames is the folder of frames.
+func (p Places) Frames() string { return filepath.Join(p.Data, "frames") }
+
+// Programs is the folder of copies of this program.
+func (p Places) Programs() string { return filepath.Join(p.Data, "programs") }
+
+// Program is the copy of this program that launches the commands of roots: in a
+// place of Trammel's own, which shows in every view, and which stays when the
+// program is replaced. The name is that of the file as it is now.
+func (p Places) Program() (string, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return "", err
+	}
+	if strings.HasPrefix(self, p.Programs()+"/") {
+		return self, nil
+	}
+	stamp := disk.StampOf(self)
+	return filepath.Join(p.Programs(), fmt.Sprintf("%x-%x-%x", stamp.Size, stamp.Mod, stamp.Inode), "trammel"), nil
+}
+
+// Archives is the folder of downloaded archives.
+func (p Places) Archives() string { return filepath.Join(p.Cache, "archives") }
+
+// Indexes is the folder of cached source documents.
+func (p Places) Indexes() string { return filepath.Join(p.Cache, "indexes") }
+
+// Bays is the folder of bays.
+func (p Places) Bays() string { return filepath.Join(p.State, "bays") }
+
+// Locators is the folder of what locators name.
+func (p Places) Locators() string { return filepath.Join(p.Cache, "locators") }
+
+// Checkouts is the folder of what is started from locators.
+func (p Places) Checkouts() string { return filepath.Join(p.State, "checkouts") }
+
+// KeepProgram makes sure that the copy is there; it is made anew after an upgrade. It
+// returns its path.
+func (p Places) KeepProgram() (string, error) {
+	to, err := p.Program()
+	if err != nil {
+		return "", err
+	}
+	if _, err := os.Stat(to); err == nil {
+		return to, nil
+	}
+	return to, copySelf(to)
+}
+
+func copySelf(to string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	from, err := os.Open(self)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	fresh, err := disk.Create(to)
+	if err != nil {
+		return err
+	}
+	defer fresh.Drop()
+	if _, err := io.Copy(fresh, from); err != nil {
+		return err
+	}
+	if err := fresh.Commit(0o755); err != nil {
+		return err
+	}
+	return disk.SyncDir(filepath.Dir(to))
+}

@@ -1,0 +1,119 @@
+package bay
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/written/declare"
+)
+
+// ParamsFile is where the values that were chosen for a bay's params are kept.
+func (b Bay) ParamsFile() string { return filepath.Join(b.Dir, "params.json") }
+
+// Params are the values that were chosen for a bay, as far as the declaration still
+// allows them.
+func (b Bay) Params(d *declare.Declaration) (map[string]string, error) {
+	raw, err := os.ReadFile(b.ParamsFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return map[string]string{}, nil
+	}
+	values := map[string]string{}
+	if err == nil {
+		err = json.Unmarshal(raw, &values)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the params of bay %s: %w", b.Name, err)
+	}
+	for name, value := range values {
+		p, ok := d.Param(name)
+		if _, err := p.Check(value); !ok || err != nil {
+			delete(values, name)
+		}
+	}
+	return values, nil
+}
+
+// SetParams chooses values, on top of those that were chosen before. A wrong name
+// or value is an error that says what is allowed, and then nothing is changed.
+func (b Bay) SetParams(d *declare.Declaration, chosen map[string]string) error {
+	values, err := b.Params(d)
+	if err != nil {
+		return err
+	}
+	for name, value := range chosen {
+		p, ok := d.Param(name)
+		if !ok {
+			known := declare.Names(d.Params)
+			if len(known) == 0 {
+				return fault.New(fault.Use, "%s declares no params, so there is no %q", d.Project, name)
+			}
+			return fault.New(fault.Use, "no param is named %q", name).
+				Advise("%s", fault.DidYouMean(name, known))
+		}
+		if values[name], err = p.Check(value); err != nil {
+			return err
+		}
+	}
+	raw, err := json.MarshalIndent(values, "", "  ")
+	if err != nil {
+		return err
+	}
+	if old, err := os.ReadFile(b.ParamsFile()); err == nil && string(old) == string(raw) {
+		return nil
+	}
+	return disk.Write(b.ParamsFile(), raw, 0o644)
+}
+
+// ReadParams reads a file of params: a table of names and values in YAML 1.2, of
+// which JSON is a part.
+func ReadParams(path string) (map[string]string, error) {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fault.New(fault.Use, "the params cannot be read: %v", err)
+	}
+	var table map[string]any
+	if err := yaml.Unmarshal(raw, &table); err != nil {
+		return nil, fault.New(fault.Use, "%s is no table of params in YAML or JSON: %v", path, err)
+	}
+	out := map[string]string{}
+	for name, value := range table {
+		text, ok := paramText(value)
+		if list, isList := value.([]any); isList {
+			ok = true
+			var words []string
+			for _, item := range list {
+				word, plain := paramText(item)
+				ok = ok && plain
+				words = append(words, word)
+			}
+			text = strings.Join(words, ",")
+		}
+		if !ok {
+			return nil, fault.New(fault.Use, "%s: the value of %s is neither a text, a number, a flag nor a list of them", path, name)
+		}
+		out[name] = text
+	}
+	return out, nil
+}
+
+func paramText(value any) (string, bool) {
+	switch v := value.(type) {
+	case string:
+		return v, true
+	case bool:
+		return strconv.FormatBool(v), true
+	case uint64, int64, int:
+		return fmt.Sprint(v), true
+	}
+	return "", false
+}

@@ -1,0 +1,185 @@
+package checkout
+
+import (
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/place"
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/origins/locator"
+)
+
+// Checkout is an environment that was opened by a locator. Its name, two made-up
+// words, is that of its bay.
+type Checkout struct {
+	Name    string    `json:"name"`
+	Locator string    `json:"locator"` // as it was written
+	Key     string    `json:"key"`     // the same for the same thing, however it was written
+	Pin     string    `json:"pin"`     // "" of a folder, which is used where it is
+	Dir     string    `json:"dir"`     // of the declaration
+	Own     string    `json:"own"`     // what goes with the bay: a copy of the pin's files, or ""
+	At      time.Time `json:"at"`
+}
+
+func checkoutFile(places place.Places, name string) string {
+	return filepath.Join(places.Checkouts(), name+".json")
+}
+
+// CheckoutNamed finds what was opened by a locator under a name.
+func CheckoutNamed(places place.Places, name string) (Checkout, bool) {
+	var c Checkout
+	raw, err := os.ReadFile(checkoutFile(places, name))
+	return c, err == nil && json.Unmarshal(raw, &c) == nil && c.Name == name
+}
+
+// OpenCheckout gives the checkout of a locator. One that was opened before stays at
+// the state that it was opened at.
+func OpenCheckout(places place.Places, text, dir string, get func(l locator.Locator) (dir, pin string, err error)) (Checkout, error) {
+	l, err := locator.Parse(text, dir)
+	if err != nil {
+		return Checkout{}, err
+	}
+	if l.Kind == locator.Folder {
+		l.At = filepath.Join(l.At, filepath.FromSlash(l.Sub))
+		if real, err := filepath.EvalSymlinks(l.At); err == nil {
+			l.At = real
+		}
+		if info, err := os.Stat(l.At); err != nil || !info.IsDir() {
+			return Checkout{}, fault.New(fault.Use, "%s is no folder", text)
+		}
+	}
+	// The same thing is found by its address, however it was written.
+	key := l.At
+	if l.Kind == locator.Git {
+		key = "git+" + key
+	}
+	if l.Rev+l.Sub != "" && l.Kind != locator.Folder {
+		key += "#" + l.Rev + ":" + l.Sub
+	}
+	for try := 0; ; try++ {
+		name := locator.Name(key, try)
+		known, ok := CheckoutNamed(places, name)
+		if ok && known.Key != key {
+			continue // another one has that name
+		}
+		if ok {
+			if _, err := os.Stat(known.Dir); err == nil {
+				return known, nil
+			}
+		}
+		return makeCheckout(places, name, key, l, get)
+	}
+}
+
+func makeCheckout(places place.Places, name, key string, l locator.Locator, get func(l locator.Locator) (dir, pin string, err error)) (Checkout, error) {
+	c := Checkout{Name: name, Locator: l.Text, Key: key, Dir: l.At, At: time.Now().UTC()}
+	if l.Kind != locator.Folder {
+		from, pin, err := get(l)
+		if err != nil {
+			return c, err
+		}
+		c.Pin, c.Own = pin, filepath.Join(places.Checkouts(), name)
+		c.Dir = c.Own
+		if err := os.MkdirAll(places.Checkouts(), 0o700); err != nil {
+			return c, err
+		}
+		if err := copyTree(from, c.Own); err != nil {
+			return c, err
+		}
+	}
+	if _, err := os.Stat(filepath.Join(c.Dir, "trammel.toml")); errors.Is(err, fs.ErrNotExist) {
+		if c.Own != "" {
+			_ = disk.RemoveAll(c.Own)
+		}
+		return c, fault.New(fault.Use, "%s has no trammel.toml", l.Text).Advise("Name the folder that has it: %s#%s:FOLDER", before(l.Text), l.Rev)
+	}
+	raw, err := json.MarshalIndent(c, "", "  ")
+	if err != nil {
+		return c, err
+	}
+	return c, disk.Write(checkoutFile(places, name), raw, 0o600)
+}
+
+func before(text string) string {
+	for i, r := range text {
+		if r == '#' {
+			return text[:i]
+		}
+	}
+	return text
+}
+
+// copyTree copies a folder to a place where it appears whole or not at all.
+func copyTree(from, to string) error {
+	fresh, err := os.MkdirTemp(filepath.Dir(to), ".new-*")
+	if err != nil {
+		return err
+	}
+	defer disk.RemoveAll(fresh)
+	if err := os.CopyFS(filepath.Join(fresh, "files"), os.DirFS(from)); err != nil {
+		return err
+	}
+	if err := disk.RemoveAll(to); err != nil {
+		return err
+	}
+	return os.Rename(filepath.Join(fresh, "files"), to)
+}
+
+// Forget removes a checkout that was opened by a locator, with all its files.
+func (c Checkout) Forget(places place.Places) error {
+	if c.Own != "" {
+		if err := disk.RemoveAll(c.Own); err != nil {
+			return err
+		}
+	}
+	return os.Remove(checkoutFile(places, c.Name))
+}
+
+// Bays lists the bays of a checkout by name, those of locators too.
+func (p *Project) Bays() ([]bay.Bay, error) {
+	entries, err := os.ReadDir(filepath.Dir(p.Bay.Dir))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var out []bay.Bay
+	for _, e := range entries {
+		if b, openErr := bay.Open(p.Places, p.Declaration.Original(), e.Name()); openErr == nil && e.IsDir() {
+			out = append(out, b)
+		}
+	}
+	return out, err
+}
+
+// BayBeside finds a bay of the project whose declaration is in force in a folder,
+// though that is faulty now: what runs must still be stopped.
+func BayBeside(dir, name string) (bay.Bay, bool) {
+	places, err := place.FromEnvironment()
+	if err != nil {
+		return bay.Bay{}, false
+	}
+	file, err := find(places, dir)
+	if err != nil {
+		return bay.Bay{}, false
+	}
+	return bay.Find(places, filepath.Dir(file), name)
+}
+
+// Projects are the folders of all projects that were fitted on this machine and are
+// still there.
+func Projects(places place.Places) []string {
+	var out []string
+	files, _ := filepath.Glob(filepath.Join(places.State, "projects", "*"))
+	for _, f := range files {
+		dir, err := os.ReadFile(f)
+		if err == nil && fileIsThere(filepath.Join(string(dir), "trammel.toml")) {
+			out = append(out, string(dir))
+		}
+	}
+	return out
+}

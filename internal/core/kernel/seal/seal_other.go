@@ -1,0 +1,33 @@
+//go:build !linux
+
+package seal
+
+import (
+	"context"
+	"os"
+
+	"trammel.example/trammel/internal/core/base/fault"
+)
+
+func none() error {
+	return fault.New(fault.Failed, "sealed isolation and tools from a Debian archive need Linux").
+		Advise("Use isolation = \"clean\" on this system, or work on a Linux machine.")
+}
+
+// Command refuses: there are no namespaces here.
+func Command(View, string, string, []string) (string, []string, error) { return "", nil, none() }
+
+// Run refuses: there are no namespaces here.
+func Run(View, string, string, []string, []string) (int, error) { return 126, none() }
+
+// Make refuses: there are no namespaces here.
+func Make(context.Context, string, []string) error { return none() }
+
+// Available tells why there are no sealed roots here.
+func Available() error { return none() }
+
+// Main is for Linux.
+func Main() { os.Exit(126) }
+
+// Inside is for Linux.
+func Inside() bool { return false }

@@ -1,0 +1,229 @@
+package locator
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"github.com/go-git/go-billy/v5/osfs"
+	"github.com/go-git/go-git/v5"
+	"github.com/go-git/go-git/v5/config"
+	"github.com/go-git/go-git/v5/plumbing"
+	"github.com/go-git/go-git/v5/plumbing/cache"
+	"github.com/go-git/go-git/v5/plumbing/filemode"
+	"github.com/go-git/go-git/v5/plumbing/object"
+	"github.com/go-git/go-git/v5/storage/filesystem"
+
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+)
+
+// maxTree bounds what one commit may hold.
+const maxTree = 4 << 30
+
+// getGit writes the files of a commit into a folder. The commit is the pin, or what
+// the locator's revision is now.
+func getGit(ctx context.Context, l Locator, pin, into string) (string, error) {
+	repository, hash, done, err := open(ctx, l, pin, filepath.Dir(into))
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	commit, err := repository.CommitObject(hash)
+	if err != nil {
+		return "", fault.New(fault.Source, "%s: commit %s cannot be read: %v", l.Text, hash, err)
+	}
+	tree, err := commit.Tree()
+	if err != nil {
+		return "", err
+	}
+	return hash.String(), write(ctx, tree, into)
+}
+
+// open finds the commit, in a repository of this machine or in one that is fetched,
+// with as little of its history as the server lets.
+func open(ctx context.Context, l Locator, pin, scratch string) (*git.Repository, plumbing.Hash, func(), error) {
+	rev := l.Rev
+	if pin != "" {
+		rev = pin
+	}
+	none := plumbing.ZeroHash
+	nothing := func() {}
+	if !l.Remote() {
+		r, err := git.PlainOpenWithOptions(l.At, &git.PlainOpenOptions{EnableDotGitCommonDir: true})
+		if err != nil {
+			return nil, none, nothing, fault.New(fault.Use, "%s: %v", l.Text, err)
+		}
+		hash, err := resolve(r, rev, "")
+		if err != nil {
+			return nil, none, nothing, missing(l, rev)
+		}
+		return r, hash, nothing, nil
+	}
+	tmp, err := os.MkdirTemp(scratch, ".new-git-*")
+	if err != nil {
+		return nil, none, nothing, err
+	}
+	done := func() { disk.RemoveAll(tmp) }
+	fail := func(err error) (*git.Repository, plumbing.Hash, func(), error) {
+		done()
+		if ctx.Err() != nil {
+			err = context.Cause(ctx)
+		}
+		return nil, none, nothing, err
+	}
+	r, err := git.Init(filesystem.NewStorage(osfs.New(tmp), cache.NewObjectLRUDefault()), nil)
+	if err != nil {
+		return fail(err)
+	}
+	remote, err := r.CreateRemote(&config.RemoteConfig{Name: "origin", URLs: []string{l.At}})
+	if err != nil {
+		return fail(err)
+	}
+	refs, err := remote.ListContext(ctx, &git.ListOptions{PeelingOption: git.AppendPeeled})
+	if err != nil {
+		return fail(fault.New(fault.Source, "%s: %v", l.Text, err).Advise("See that the address is right and that you may read it (for ssh: ssh-add -l)."))
+	}
+	hash, known := find(refs, rev)
+	if known {
+		wanted := config.RefSpec(hash.String() + ":refs/heads/trammel")
+		err = remote.FetchContext(ctx, &git.FetchOptions{RefSpecs: []config.RefSpec{wanted}, Depth: 1, Tags: git.NoTags})
+	}
+	if !known || err != nil { // an old server, or a commit that no branch ends in
+		all := []config.RefSpec{"+refs/heads/*:refs/remotes/origin/*", "+refs/tags/*:refs/tags/*"}
+		if err := remote.FetchContext(ctx, &git.FetchOptions{RefSpecs: all}); err != nil && !errors.Is(err, git.NoErrAlreadyUpToDate) {
+			return fail(fault.New(fault.Source, "%s: %v", l.Text, err))
+		}
+		if known {
+			rev = hash.String()
+		}
+		if hash, err = resolve(r, rev, "refs/remotes/origin/"); err != nil {
+			return fail(missing(l, rev))
+		}
+	}
+	return r, hash, done, nil
+}
+
+func missing(l Locator, rev string) error {
+	return fault.New(fault.Source, "%s: there is no branch, tag or commit %q", l.Text, rev)
+}
+
+// find looks a revision up among the references that a server lists; a tag with an
+// object of its own (gitrevisions(7), ^{}) is followed to its commit.
+func find(refs []*plumbing.Reference, rev string) (plumbing.Hash, bool) {
+	byName := map[string]*plumbing.Reference{}
+	for _, r := range refs {
+		byName[r.Name().String()] = r
+	}
+	if rev == "" {
+		head := byName["HEAD"]
+		if head != nil && head.Type() == plumbing.SymbolicReference {
+			head = byName[head.Target().String()]
+		}
+		if head == nil {
+			return plumbing.ZeroHash, false
+		}
+		return head.Hash(), true
+	}
+	for _, name := range []string{rev, "refs/tags/" + rev + "^{}", "refs/tags/" + rev, "refs/heads/" + rev} {
+		if r := byName[name]; r != nil && r.Type() == plumbing.HashReference {
+			return r.Hash(), true
+		}
+	}
+	if regexp.MustCompile(`^[0-9a-f]{40}$`).MatchString(rev) {
+		return plumbing.NewHash(rev), true
+	}
+	return plumbing.ZeroHash, false
+}
+
+// resolve finds a revision in a repository that is here.
+func resolve(r *git.Repository, rev, branches string) (plumbing.Hash, error) {
+	if rev == "" {
+		rev = "HEAD"
+	}
+	for _, name := range []string{rev, branches + rev} {
+		if hash, err := r.ResolveRevision(plumbing.Revision(name)); err == nil {
+			return *hash, nil
+		}
+	}
+	return plumbing.ZeroHash, plumbing.ErrReferenceNotFound
+}
+
+// write writes the files of a tree. Git itself refuses the names that would leave the
+// folder, and so does this; links may lead nowhere but to what is in the tree.
+func write(ctx context.Context, tree *object.Tree, into string) error {
+	walker := object.NewTreeWalker(tree, true, nil)
+	defer walker.Close()
+	budget := int64(maxTree)
+	for {
+		name, entry, err := walker.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if err := context.Cause(ctx); err != nil {
+			return err
+		}
+		if !filepath.IsLocal(name) || strings.EqualFold(entry.Name, ".git") {
+			return fmt.Errorf("the commit is refused: it has a file named %q", name)
+		}
+		to := filepath.Join(into, filepath.FromSlash(name))
+		if entry.Mode == filemode.Dir {
+			if err := os.Mkdir(to, 0o755); err != nil {
+				return err
+			}
+			continue
+		}
+		if entry.Mode == filemode.Submodule {
+			continue // its files are in another repository
+		}
+		file, err := tree.TreeEntryFile(&entry)
+		if err != nil {
+			return err
+		}
+		if budget -= file.Size; budget < 0 {
+			return errors.New("the commit is refused: it holds too much")
+		}
+		if err := writeFile(file, entry.Mode, name, to); err != nil {
+			return err
+		}
+	}
+}
+
+func writeFile(file *object.File, mode filemode.FileMode, name, to string) error {
+	if mode == filemode.Symlink {
+		target, err := file.Contents()
+		if err != nil {
+			return err
+		}
+		if filepath.IsAbs(target) || !filepath.IsLocal(filepath.Join(filepath.Dir(name), target)) {
+			return fmt.Errorf("the commit is refused: the link %q leads out of it", name)
+		}
+		return os.Symlink(target, to)
+	}
+	in, err := file.Reader()
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	perm := os.FileMode(0o644)
+	if mode == filemode.Executable {
+		perm = 0o755
+	}
+	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	if closeErr := out.Close(); err == nil {
+		err = closeErr
+	}
+	return err
+}

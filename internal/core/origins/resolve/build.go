@@ -1,0 +1,70 @@
+package resolve
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/version"
+	"trammel.example/trammel/internal/core/written/card"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// build is the way to have a tool that no card describes: a command of a Go
+// module, which the declaration's own go toolchain builds, or a package of npm with
+// its whole tree.
+func (r *resolver) build(t declare.Toolchain) (choice, error) {
+	if r.kind(t.From) == "npm" {
+		c := &card.Card{Name: t.Name, From: []card.From{{Kind: "npm", Package: t.Package, Build: true, Parts: []card.Part{{Name: t.Name}}}}}
+		return choice{c, c.From[0], t.From}, nil
+	}
+	if r.kind(t.From) == "debian" {
+		return choice{packageCard(t.Name, t.Package), packageCard(t.Name, t.Package).From[0], t.From}, nil
+	}
+	if r.kind(t.From) != "gomod" {
+		return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("package is for tools from a source of kind debian, gomod or npm, and %q is of kind %s", t.From, r.kind(t.From))}}
+	}
+	command := path.Base(t.Package)
+	if regexp.MustCompile(`^v[0-9]+$`).MatchString(command) { // …/weirstamp/v2
+		command = path.Base(path.Dir(t.Package))
+	}
+	c := &card.Card{Name: t.Name, Scheme: version.Semver, From: []card.From{{
+		Kind: "gomod", Package: t.Package, Build: true,
+		Parts: []card.Part{{Name: t.Name, Bin: map[string]string{command: "bin/" + command}}},
+	}}}
+	return choice{c, c.From[0], t.From}, nil
+}
+
+// builder is what besides the archives decides a built part: the locked toolchain
+// that builds it, or the install scripts that may run. "" for what is unpacked as
+// it is.
+func (r *resolver) builder(t declare.Toolchain, way choice) (string, error) {
+	if len(t.Scripts) > 0 {
+		return "scripts " + strings.Join(slices.Sorted(slices.Values(t.Scripts)), " "), nil
+	}
+	if !way.from.Build || way.from.Kind != "gomod" {
+		return "", nil
+	}
+	golang, ok := r.locked["go"]
+	if !ok {
+		return "", fault.New(fault.Use, "%s is built from its source, and no go toolchain is declared to build it", way.card.Name).
+			Advise("Declare one: trammel set go=latest")
+	}
+	return "go " + golang.Version, nil
+}
+
+// builtBy tells whether all parts of an item have this builder.
+func builtBy(i lock.Item, builder string) bool {
+	for _, parts := range i.Platforms {
+		for _, p := range parts {
+			if p.Builder != builder {
+				return false
+			}
+		}
+	}
+	return true
+}

@@ -1,0 +1,172 @@
+package resolve
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"trammel.example/trammel/internal/core/base/fetch"
+	"trammel.example/trammel/internal/core/base/version"
+	"trammel.example/trammel/internal/core/origins/source"
+	"trammel.example/trammel/internal/core/written/card"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// Offer is what a source has of one tool.
+type Offer struct {
+	Tool     string
+	Source   string
+	Scheme   version.Scheme
+	Releases []source.Release // newest first
+}
+
+// Look asks the sources of a declaration what they have of a toolchain, for all
+// of its platforms. It downloads index documents only.
+func Look(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, t declare.Toolchain) (*Offer, error) {
+	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	way, s, err := r.way(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	releases, err := s.Releases(ctx, way.from, d.Platforms)
+	if err != nil {
+		return nil, err
+	}
+	o := &Offer{Tool: t.Name, Source: way.source, Scheme: schemeOf(way)}
+	for _, x := range releases {
+		if o.Scheme.Valid(x.Version) {
+			o.Releases = append(o.Releases, x)
+		}
+	}
+	slices.SortStableFunc(o.Releases, func(a, b source.Release) int { return o.Scheme.Compare(b.Version, a.Version) })
+	return o, nil
+}
+
+// Date fills in the dates of releases where the source's list has none, several
+// at once. A date that cannot be had stays zero: it is only for people here.
+func Date(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, t declare.Toolchain, list []source.Release) {
+	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	way, s, err := r.way(ctx, t)
+	if err != nil {
+		return
+	}
+	var wait sync.WaitGroup
+	for i := range list {
+		wait.Go(func() {
+			if at, err := Dated(ctx, s, way.from, list[i], d.Platforms); err == nil {
+				list[i].Published = at
+			}
+		})
+	}
+	wait.Wait()
+}
+
+// way is the card and the opened source of a toolchain.
+func (r *resolver) way(ctx context.Context, t declare.Toolchain) (choice, source.Source, error) {
+	way, err := r.choose(ctx, t)
+	if err != nil {
+		return way, nil, err
+	}
+	x := r.open(way.source)
+	return way, x.source, x.err
+}
+
+func schemeOf(way choice) version.Scheme {
+	if way.card.Scheme != "" {
+		return way.card.Scheme
+	}
+	return source.Scheme(way.from.Kind)
+}
+
+// Known is one tool that can be declared.
+type Known struct {
+	Name   string
+	About  string
+	Source string // name of the catalog, or the kind of source of the built-in card
+}
+
+// Tools lists every tool that a declaration could name: those of its catalogs and
+// those with a card in the program, sorted by name.
+func Tools(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client) ([]Known, error) {
+	all := map[string]Known{}
+	for _, name := range card.BuiltinNames() {
+		c, _ := card.Builtin(name)
+		all[name] = Known{name, c.About, c.From[0].Kind}
+	}
+	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	for _, s := range slices.Backward(d.Sources) { // the first catalog that has a tool wins
+		if s.Kind != "catalog" {
+			continue
+		}
+		x := r.open(s.Name)
+		if x.err != nil {
+			return nil, x.err
+		}
+		catalog := x.source.(*source.Catalog)
+		names, err := catalog.Tools(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range names {
+			c, err := catalog.Card(ctx, name)
+			if err != nil {
+				return nil, err
+			}
+			all[name] = Known{name, c.About, s.Name}
+		}
+	}
+	out := make([]Known, 0, len(all))
+	for _, name := range lock.Sorted(all) {
+		out = append(out, all[name])
+	}
+	return out, nil
+}
+
+// Renewal is what could be renewed of one locked toolchain.
+type Renewal struct {
+	Tool    string
+	Locked  source.Release
+	Allowed source.Release // the newest that the declaration allows
+	Newest  source.Release // the newest of all, releases only
+	Source  string
+}
+
+// Newer compares a lock with what the sources have, all toolchains at once.
+func Newer(ctx context.Context, d *declare.Declaration, l *lock.Lock, m *source.Machine, client *fetch.Client) ([]Renewal, error) {
+	out := make([]Renewal, len(d.Toolchains))
+	errs := make([]error, len(d.Toolchains))
+	var wait sync.WaitGroup
+	for i, t := range d.Toolchains {
+		wait.Go(func() {
+			o, err := Look(ctx, d, m, client, t)
+			if err != nil {
+				errs[i] = err
+				return
+			}
+			item := l.Items[t.Name]
+			published, _ := time.Parse(time.RFC3339, item.Published)
+			r := Renewal{Tool: t.Name, Source: o.Source, Locked: source.Release{Version: item.Version, Published: published}}
+			for _, x := range o.Releases {
+				if r.Newest.Version == "" && !o.Scheme.Prerelease(x.Version) {
+					r.Newest = x
+				}
+				if r.Allowed.Version == "" && t.Ask.Allows(o.Scheme, x.Version) {
+					r.Allowed = x
+				}
+			}
+			dated := []source.Release{r.Allowed, r.Newest}
+			Date(ctx, d, m, client, t, dated)
+			r.Allowed, r.Newest = dated[0], dated[1]
+			out[i] = r
+		})
+	}
+	wait.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,470 @@
+// Package resolve turns a declaration into a lock.
+//
+// It keeps what is locked unless the declaration no longer allows it or the
+// caller renews it: adding a tool never moves another. It downloads index
+// documents and no archives.
+package resolve
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/event"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/fetch"
+	"trammel.example/trammel/internal/core/base/platform"
+	"trammel.example/trammel/internal/core/base/version"
+	"trammel.example/trammel/internal/core/origins/source"
+	"trammel.example/trammel/internal/core/written/card"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// Options of one resolution.
+type Options struct {
+	Old   *lock.Lock             // what to keep; may be nil
+	Renew func(tool string) bool // tools to move to the newest allowed; may be nil
+	AsOf  time.Time              // what was published later does not count; zero: everything does
+	Now   time.Time
+}
+
+// Resolve makes the lock of a declaration.
+func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, o Options) (*lock.Lock, error) {
+	if o.Old == nil {
+		o.Old = &lock.Lock{}
+	}
+	if o.Renew == nil {
+		o.Renew = func(string) bool { return false }
+	}
+	r := &resolver{d: d, m: m, client: client, o: o, opened: map[string]*opened{}}
+	l := Skeleton(d)
+
+	var (
+		wait  sync.WaitGroup
+		mu    sync.Mutex
+		found fault.Findings
+		other error
+	)
+	lockOne := func(t declare.Toolchain) {
+		wait.Go(func() {
+			done := event.Task(ctx, "resolve "+t.Name)
+			item, err := r.item(ctx, t)
+			done(item.Version, err)
+			mu.Lock()
+			defer mu.Unlock()
+			if f, ok := err.(fault.Findings); ok {
+				found = append(found, f...)
+			} else if err != nil && other == nil {
+				other = err
+			}
+			l.Items[t.Name] = item
+		})
+	}
+	// What is built comes second: its builder must be locked by then.
+	for _, second := range []bool{false, true} {
+		for _, t := range d.Toolchains {
+			if (t.Package != "") == second {
+				lockOne(t)
+			}
+		}
+		wait.Wait()
+		r.locked = maps.Clone(l.Items)
+	}
+	if ctx.Err() != nil {
+		return nil, context.Cause(ctx)
+	}
+	if len(found) > 0 {
+		slices.SortFunc(found, func(a, b fault.Finding) int { return a.Line - b.Line })
+		return nil, found
+	}
+	if other != nil {
+		return nil, other
+	}
+	l.Learn(r.o.Old)
+	if err := r.roots(ctx, l); err != nil {
+		return nil, err
+	}
+	return l, r.sources(ctx, l)
+}
+
+// Skeleton is everything in a lock that needs no source.
+func Skeleton(d *declare.Declaration) *lock.Lock {
+	d = d.Original()
+	l := &lock.Lock{
+		Format: lock.Format,
+		Declaration: lock.Declaration{
+			Digest: d.Digest(), Project: d.Project, Isolation: string(d.Isolation), Host: slices.Sorted(slices.Values(d.Host)),
+		},
+		Sources: map[string]lock.Source{}, Items: map[string]lock.Item{}, Roots: map[string]map[string]lock.Root{}, Addons: map[string]string{},
+		Variables: map[string]string{}, Steps: map[string]string{}, Services: map[string]string{}, Routines: map[string]string{},
+	}
+	for _, x := range d.Includes {
+		l.Declaration.Includes = append(l.Declaration.Includes, strings.TrimSpace(x.Name+" "+x.Digest+" "+x.Pin))
+	}
+	for _, p := range d.Platforms {
+		l.Declaration.Platforms = append(l.Declaration.Platforms, p.String())
+	}
+	for _, v := range d.Variables {
+		l.Variables[v.Name] = canon.Digest(v.Text())
+	}
+	for _, s := range d.Steps {
+		l.Steps[s.Name] = canon.Digest(s.Meaning())
+	}
+	for _, a := range d.Addons {
+		l.Addons[a.Name] = canon.Digest(a.Meaning())
+	}
+	for _, s := range d.Services {
+		l.Services[s.Name] = canon.Digest(s.Meaning())
+	}
+	for _, x := range d.Routines {
+		l.Routines[x.Name] = canon.Digest(x.Meaning())
+	}
+	return l
+}
+
+type opened struct {
+	once     sync.Once
+	declared declare.Source
+	source   source.Source
+	address  source.Address
+	err      error
+}
+
+type resolver struct {
+	d      *declare.Declaration
+	m      *source.Machine
+	client *fetch.Client
+	o      Options
+
+	locked map[string]lock.Item // what is locked so far
+
+	mu     sync.Mutex
+	opened map[string]*opened
+}
+
+// open opens the source of a name: a declared one, or one implied by its kind.
+func (r *resolver) open(name string) *opened {
+	r.mu.Lock()
+	x := r.opened[name]
+	if x == nil {
+		x = &opened{}
+		r.opened[name] = x
+	}
+	r.mu.Unlock()
+	x.once.Do(func() {
+		declared, ok := r.d.Source(name)
+		if !ok {
+			declared = source.Implied(name)
+		}
+		x.source, x.address, x.err = source.Open(declared, r.m, r.client)
+	})
+	return x
+}
+
+// choice is a card's way of having a tool, and the source to have it from.
+type choice struct {
+	card   *card.Card
+	from   card.From
+	source string
+}
+
+// choose finds the card of a tool and the source: the catalogs of the
+// declaration, in its order, come before the cards of the program.
+func (r *resolver) choose(ctx context.Context, t declare.Toolchain) (choice, error) {
+	if t.Package != "" {
+		return r.build(t)
+	}
+	var names []string
+	for _, s := range r.d.Sources {
+		if s.Kind != "catalog" || t.From != "" && t.From != s.Name && r.kind(t.From) == "catalog" {
+			continue
+		}
+		x := r.open(s.Name)
+		if x.err != nil {
+			return choice{}, x.err
+		}
+		catalog := x.source.(*source.Catalog)
+		c, err := catalog.Card(ctx, t.Name)
+		if err != nil {
+			return choice{}, err
+		}
+		if c != nil {
+			return r.pick(t, c, s.Name)
+		}
+		tools, _ := catalog.Tools(ctx)
+		names = append(names, tools...)
+	}
+	if c, ok := card.Builtin(t.Name); ok {
+		return r.pick(t, c, "")
+	}
+	if c, ok := r.library(t); ok {
+		return r.pick(t, c, "")
+	}
+	names = append(names, card.BuiltinNames()...)
+	return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("no card is known for a tool named %q", t.Name), Do: fault.DidYouMean(t.Name, names)}}
+}
+
+func (r *resolver) kind(name string) string {
+	if s, ok := r.d.Source(name); ok {
+		return s.Kind
+	}
+	return name
+}
+
+// pick takes the first way of a card that fits what the declaration says.
+func (r *resolver) pick(t declare.Toolchain, c *card.Card, catalog string) (choice, error) {
+	var ways []string
+	for _, f := range c.From {
+		name := f.Kind
+		if f.Kind == "catalog" {
+			name = catalog
+		} else if t.From != "" && r.kind(t.From) == f.Kind {
+			name = t.From
+		} else if s, ok := r.declared(f.Kind); ok {
+			name = s
+		}
+		if _, ok := r.d.Source(name); f.Kind == "debian" && !ok {
+			name = "a source of kind debian"
+		} else if t.From == "" || t.From == name {
+			return choice{c, f, name}, nil
+		}
+		ways = append(ways, name)
+	}
+	if t.From == "" {
+		return choice{}, fault.Findings{{
+			Place: t.Place, What: fmt.Sprintf("%s comes from a Debian archive, and no source of that kind is declared", t.Name),
+			Do: "Add, for example:\n  [source.trixie]\n  kind  = \"debian\"\n  suite = \"trixie\"",
+		}}
+	}
+	return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("%s is not to be had from %q", t.Name, t.From), Do: "It comes from " + strings.Join(ways, " or ") + "."}}
+}
+
+// declared is the first source of a kind that the declaration has.
+func (r *resolver) declared(kind string) (string, bool) {
+	for _, s := range r.d.Sources {
+		if s.Kind == kind {
+			return s.Name, true
+		}
+	}
+	return "", false
+}
+
+// item locks one toolchain.
+func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, error) {
+	way, err := r.choose(ctx, t)
+	if err != nil {
+		return lock.Item{}, err
+	}
+	scheme := schemeOf(way)
+	if bad := t.Ask.Valid(scheme); bad != "" {
+		return lock.Item{}, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%q is not a version of %s (%s versions)", bad, t.Name, scheme)}}
+	}
+	old, had := r.o.Old.Items[t.Name]
+	builder, err := r.builder(t, way)
+	if err != nil {
+		return lock.Item{}, err
+	}
+	keep := had && r.sameSuites(way.source) && builtBy(old, builder) && !r.o.Renew(t.Name) && old.Source == way.source && old.Card == way.card.Digest() && t.Ask.Allows(scheme, old.Version)
+	if keep && r.coversAll(old) {
+		old.Platforms = r.onlyWanted(old)
+		return old, nil
+	}
+	x := r.open(way.source)
+	if x.err != nil {
+		return lock.Item{}, x.err
+	}
+	v := old.Version
+	if !keep {
+		if v, err = r.version(ctx, t, way, x.source, scheme); err != nil {
+			return lock.Item{}, err
+		}
+	}
+	item := lock.Item{
+		Version: v, Source: way.source, Card: way.card.Digest(),
+		Answer: way.card.Answer.Run, Match: way.card.Answer.Match, Variables: map[string]string{},
+		Service:   way.card.Service.At(v),
+		Platforms: map[string]map[string]lock.Part{},
+	}
+	for name, value := range way.card.Variables {
+		item.Variables[name] = strings.NewReplacer("@{version}", v, "@{major}", version.Major(v), "@{minor}", version.Minor(v)).Replace(value)
+	}
+	for _, p := range r.d.Platforms {
+		parts, published, err := x.source.Parts(ctx, way.from, v, p, r.asOf(t))
+		if fetch.NotFound(err) {
+			return lock.Item{}, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%s %s is not there for %s", t.Name, v, p)}}
+		}
+		if err != nil {
+			return lock.Item{}, err
+		}
+		if !published.IsZero() {
+			item.Published = published.Format(time.RFC3339)
+		}
+		// A tree digest that a machine has learnt stays with its archive.
+		for name, part := range parts {
+			part.Builder = builder
+			if known, ok := old.Platforms[p.String()][name]; ok && known.Digest == part.Digest && known.Builder == builder {
+				part.Tree, part.Sums = known.Tree, known.Sums
+			}
+			parts[name] = part
+		}
+		item.Platforms[p.String()] = parts
+	}
+	return item, nil
+}
+
+func (r *resolver) coversAll(i lock.Item) bool {
+	return !slices.ContainsFunc(r.d.Platforms, func(p platform.Platform) bool { return i.Platforms[p.String()] == nil })
+}
+
+func (r *resolver) onlyWanted(i lock.Item) map[string]map[string]lock.Part {
+	out := map[string]map[string]lock.Part{}
+	for _, p := range r.d.Platforms {
+		out[p.String()] = i.Platforms[p.String()]
+	}
+	return out
+}
+
+// version finds the newest version that the ask allows.
+func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice, s source.Source, scheme version.Scheme) (string, error) {
+	releases, err := s.Releases(ctx, way.from, r.d.Platforms)
+	if err != nil && !fetch.NotFound(err) {
+		return "", err
+	}
+	asOf := r.asOf(t)
+	var versions, undated []string
+	for _, x := range releases {
+		versions = append(versions, x.Version)
+	}
+	allowed := slices.DeleteFunc(slices.Clone(releases), func(x source.Release) bool {
+		return !scheme.Valid(x.Version) || !t.Ask.Allows(scheme, x.Version)
+	})
+	slices.SortStableFunc(allowed, func(a, b source.Release) int { return scheme.Compare(b.Version, a.Version) })
+	for _, x := range allowed {
+		if asOf.IsZero() {
+			return x.Version, nil
+		}
+		at, err := Dated(ctx, s, way.from, x, r.d.Platforms)
+		switch {
+		case err != nil:
+			return "", err
+		case at.IsZero():
+			undated = append(undated, x.Version)
+		case !at.After(asOf):
+			return x.Version, nil
+		}
+	}
+	// Lists may be incomplete: an exact version is asked for before it is refused.
+	if exact, ok := t.Ask.Exact(); ok && asOf.IsZero() {
+		if _, _, partsErr := s.Parts(ctx, way.from, exact, r.d.Platforms[0], time.Time{}); partsErr == nil {
+			return exact, nil
+		} else if !fetch.NotFound(partsErr) {
+			return "", partsErr
+		}
+	}
+	if err != nil { // the source does not know the package at all
+		return "", err
+	}
+	return "", nothing(t, way, scheme, asOf, versions, allowed, undated, r.d.Platforms)
+}
+
+// asOf is the earlier of the whole lock's bound and the toolchain's own.
+func (r *resolver) asOf(t declare.Toolchain) time.Time {
+	if t.AsOf.IsZero() || !r.o.AsOf.IsZero() && r.o.AsOf.Before(t.AsOf) {
+		return r.o.AsOf
+	}
+	return t.AsOf
+}
+
+// nothing explains that no version will do.
+func nothing(t declare.Toolchain, way choice, scheme version.Scheme, asOf time.Time, versions []string, allowed []source.Release, undated []string, on []platform.Platform) error {
+	what := fmt.Sprintf("no version of %s satisfies %q (source %s)", t.Name, t.Ask, way.source)
+	do := "The source has no version of it for " + platforms(on) + "."
+	if below, above := t.Ask.Around(scheme, versions); below != "" || above != "" {
+		near := slices.DeleteFunc([]string{below, above}, func(v string) bool { return v == "" })
+		do = "The nearest there are: " + strings.Join(near, " and ") + "."
+	}
+	if low, high := t.Ask.Contradiction(scheme); low != "" {
+		what = fmt.Sprintf("the ask for %s contradicts itself: no version is both %s and %s", t.Name, low, high)
+		do = ""
+	}
+	if len(allowed) > 0 {
+		what += " and was there on " + asOf.UTC().Format(time.DateOnly)
+		do = "The oldest that satisfies it: " + allowed[len(allowed)-1].Version + "."
+		if len(undated) > 0 {
+			do = "The source has no date for: " + strings.Join(undated, ", ") + ". To take one of them, ask for it exactly and without as-of."
+		}
+	}
+	return fault.Findings{{Place: t.AskAt, What: what, Do: do}}
+}
+
+// Dated is when a release was published, asking the source when its list does not
+// say; zero when it does not know.
+func Dated(ctx context.Context, s source.Source, from card.From, x source.Release, on []platform.Platform) (time.Time, error) {
+	dater, ok := s.(source.Dater)
+	if !x.Published.IsZero() || !ok {
+		return x.Published, nil
+	}
+	at, err := dater.Published(ctx, from, x.Version, on[0])
+	if fetch.NotFound(err) {
+		return time.Time{}, nil
+	}
+	return at, err
+}
+
+func platforms(list []platform.Platform) string {
+	out := make([]string, len(list))
+	for i, p := range list {
+		out[i] = p.String()
+	}
+	return strings.Join(out, ", ")
+}
+
+// sources writes down where items came from. A source that was not read anew
+// keeps what the old lock says of it, so that locking twice gives equal bytes.
+func (r *resolver) sources(ctx context.Context, l *lock.Lock) error {
+	used := map[string]bool{}
+	for _, item := range l.Items {
+		used[item.Source] = true
+	}
+	for name := range l.Roots {
+		used[name] = true
+	}
+	for _, name := range lock.Sorted(used) {
+		kind := r.kind(name)
+		old, known := r.o.Old.Sources[name]
+		if known && old.Kind == kind && r.sameSuites(name) && !r.moved(name, l) {
+			l.Sources[name] = old
+			continue
+		}
+		x := r.open(name)
+		s := lock.Source{Kind: kind, Address: x.address.Origin, AsOf: r.o.Now.UTC().Format(time.RFC3339)}
+		if archive, ok := x.source.(source.Rooter); ok {
+			var err error
+			if s.Suites, s.Index, err = archive.Read(ctx); err != nil {
+				return err
+			}
+		}
+		l.Sources[name] = s
+	}
+	return nil
+}
+
+// moved tells whether an item of a source is not what the old lock had.
+func (r *resolver) moved(source string, l *lock.Lock) bool {
+	if !maps.EqualFunc(r.o.Old.Roots[source], l.Roots[source], func(a, b lock.Root) bool { return slices.Equal(a.Packages, b.Packages) }) {
+		return true
+	}
+	for tool, item := range l.Items {
+		before, had := r.o.Old.Items[tool]
+		if item.Source == source && (!had || before.Version != item.Version || len(before.Platforms) != len(item.Platforms)) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,149 @@
+// Package source reads package repositories over their open protocols: one file
+// a kind.
+//
+// A kind answers three questions: which versions of a tool are there for these
+// platforms, which parts make up one version on one platform, and where a locked
+// part can be had now. No address stands in this package: they come from the
+// declaration, the user's sources.toml or the machine's own settings.
+package source
+
+import (
+	"context"
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"trammel.example/trammel/internal/core/base/debian"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/fetch"
+	"trammel.example/trammel/internal/core/base/platform"
+	"trammel.example/trammel/internal/core/base/version"
+	"trammel.example/trammel/internal/core/written/card"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// Release is a version that a source has.
+type Release struct {
+	Version   string
+	Published time.Time // zero where the source has no date
+}
+
+// Source is one package repository, opened.
+type Source interface {
+	// Releases lists the versions that are there for all of the platforms.
+	Releases(ctx context.Context, from card.From, on []platform.Platform) ([]Release, error)
+	// Parts says what makes up one version on one platform, by part name. Of parts
+	// with versions of their own nothing published after asOf counts, unless that
+	// is zero. An error for which fetch.NotFound holds means that there is no such
+	// version.
+	Parts(ctx context.Context, from card.From, v string, p platform.Platform, asOf time.Time) (map[string]lock.Part, time.Time, error)
+	// Where says where the archive of a locked part can be had, in the order to try.
+	Where(p lock.Part) ([]fetch.Address, error)
+	// Probe asks for something small, to see whether the source answers.
+	Probe(ctx context.Context) error
+}
+
+// Dater is a source whose lists have no dates, but which knows the date of a
+// version that it is asked for.
+type Dater interface {
+	// Published is when a version came out; zero when that is not known.
+	Published(ctx context.Context, from card.From, v string, p platform.Platform) (time.Time, error)
+}
+
+// Rooter is a source whose tools share one root.
+type Rooter interface {
+	// Root resolves what the wanted packages need together, on one platform. kept
+	// are packages that are locked and stay as they are where they can.
+	Root(ctx context.Context, wants []debian.Wish, p platform.Platform, kept []lock.Package) (lock.Root, error)
+	// Read says which suites were read, and the digests of their signed releases.
+	Read(ctx context.Context) (suites, index []string, err error)
+}
+
+// Address is where a source is and who said so.
+type Address struct {
+	URL    string
+	Origin string // "declaration", "user" or "machine": what the lock keeps
+	Detail string // for people: "GOPROXY in the environment"
+}
+
+// kinds is the registry of source kinds: one line each.
+var kinds = map[string]struct {
+	scheme version.Scheme
+	find   func(m *Machine, d declare.Source) (Address, bool)                    // the machine's own settings
+	open   func(a Address, d declare.Source, m *Machine, c *fetch.Client) Source // the source itself
+	hint   string                                                                // where its ecosystem keeps the address
+}{
+	"npm":     {version.Semver, findNPM, openNPM, "the npm setting registry (an .npmrc, or npm_config_registry)"},
+	"gomod":   {version.Go, findGomod, openGomod, "GOPROXY (the environment, or: go env -w)"},
+	"debian":  {version.Dotted, findDebian, openDebian, "apt's settings (/etc/apt/sources.list and sources.list.d)"},
+	"catalog": {version.Dotted, func(*Machine, declare.Source) (Address, bool) { return Address{}, false }, openCatalog, "nothing but the declaration"},
+}
+
+// Scheme is how versions of a kind of source are ordered, unless a card says otherwise.
+func Scheme(kind string) version.Scheme { return kinds[kind].scheme }
+
+// Implied is the source that needs no table in the declaration: the kind's name
+// is the source's name.
+func Implied(kind string) declare.Source { return declare.Source{Name: kind, Kind: kind} }
+
+// Locate finds where a source is, in the order: the declaration, the user's
+// sources.toml, the ecosystem's own settings on this machine.
+func Locate(d declare.Source, m *Machine) (Address, error) {
+	k, ok := kinds[d.Kind]
+	if !ok {
+		return Address{}, fault.New(fault.Use, "source %q has the kind %q, which this program does not know", d.Name, d.Kind)
+	}
+	if d.URL != "" {
+		return Address{d.URL, "declaration", declare.FileName + " [source." + d.Name + "]"}, nil
+	}
+	user, err := m.userSources()
+	if err != nil {
+		return Address{}, err
+	}
+	if url := user[d.Name]; url != "" {
+		return Address{url, "user", m.userSourcesPath()}, nil
+	}
+	if a, ok := k.find(m, d); ok {
+		a.Origin = "machine"
+		return a, nil
+	}
+	return Address{}, fault.New(fault.Source, "there is no address for the source %q (%s)", d.Name, d.Kind).
+		Advise("An address may be written in %s as url under [source.%s],\nin %s,\nor in %s.", declare.FileName, d.Name, m.userSourcesPath(), k.hint)
+}
+
+// Open finds and opens a source.
+func Open(d declare.Source, m *Machine, c *fetch.Client) (Source, Address, error) {
+	a, err := Locate(d, m)
+	if err != nil {
+		return nil, a, err
+	}
+	if err := checkURL(d, a); err != nil {
+		return nil, a, err
+	}
+	return kinds[d.Kind].open(a, d, m, c), a, nil
+}
+
+func checkURL(d declare.Source, a Address) error {
+	if d.Kind == "catalog" {
+		return nil
+	}
+	for _, one := range strings.FieldsFunc(a.URL, func(r rune) bool { return r == ',' || r == '|' }) {
+		if one != "direct" && one != "off" && !strings.HasPrefix(one, "http://") && !strings.HasPrefix(one, "https://") {
+			return fault.New(fault.Use, "the address of source %q is %q, which is not http or https (from %s)", d.Name, fetch.Redact(one), a.Detail)
+		}
+	}
+	return nil
+}
+
+// noPart says that a version lacks a part, in a way that fetch.NotFound sees.
+func noPart(what, version_ string, p platform.Platform) error {
+	return fmt.Errorf("%s %s is not there for %s: %w", what, version_, p, &fetch.StatusError{URL: what, Status: 404})
+}
+
+// sortReleases puts the newest first.
+func sortReleases(s version.Scheme, list []Release) []Release {
+	sort.SliceStable(list, func(i, j int) bool { return s.Compare(list[i].Version, list[j].Version) > 0 })
+	return list
+}

@@ -1,0 +1,699 @@
+// Package proof compares a machine with a lock, down to the file.
+//
+// It changes nothing but one thing: a part that it finds damaged is marked, so
+// that the next fit mends it. It never says that all is well when something could
+// not be checked.
+package proof
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/kernel/proctree"
+	"trammel.example/trammel/internal/core/running/render"
+	"trammel.example/trammel/internal/core/running/script"
+	"trammel.example/trammel/internal/core/running/service"
+	"trammel.example/trammel/internal/core/stored/frame"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// States of a check.
+const (
+	OK      = "ok"
+	Drift   = "drift"
+	Due     = "due"
+	Missing = "missing"
+	Failed  = "failed" // could not be checked
+)
+
+// Row is the outcome of one check.
+type Row struct {
+	Check   string   `json:"check"`
+	State   string   `json:"state"`
+	Text    string   `json:"text"`
+	Details []Detail `json:"details,omitempty"`
+}
+
+// Detail is one thing that is not as it should be.
+type Detail struct {
+	Thing string `json:"thing"` // a file, a command, a variable
+	What  string `json:"what"`
+}
+
+// Report is the outcome of all checks.
+type Report struct {
+	Project     string   `json:"project"`
+	Platform    string   `json:"platform"`
+	Lock        string   `json:"lock"`
+	Environment string   `json:"environment"`
+	Deep        bool     `json:"deep"`
+	Rows        []Row    `json:"checks"`
+	Mend        []string `json:"mend"` // commands, in order
+	Parts       []Part   `json:"parts,omitempty"`
+}
+
+// Part is one locked part as it was found.
+type Part struct {
+	Label   string   `json:"label"` // as messages have it: "node", "root trixie"
+	Item    string   `json:"item"`
+	Version string   `json:"version"`
+	Tree    string   `json:"tree"`  // the locked digest
+	State   string   `json:"state"` // ok, drift, missing or failed
+	Differs []string `json:"differs,omitempty"`
+}
+
+// OK tells whether every check holds.
+func (r *Report) OK() bool {
+	return !slices.ContainsFunc(r.Rows, func(x Row) bool { return x.State != OK })
+}
+
+// Options of one verification.
+type Options struct {
+	Approved error    // nil, or why the tools of this project may not be started
+	Deep     bool     // hash every byte instead of comparing stamps
+	Living   []string // the environment of this process, NAME=value
+}
+
+// Verify runs all checks.
+func Verify(ctx context.Context, p *checkout.Project, o Options) (*Report, error) {
+	v := &verifier{p: p, o: o, Report: Report{Project: p.Declaration.Project, Platform: p.Platform.String(), Deep: o.Deep}}
+	l, err := lock.Read(p.Declaration.Dir)
+	if err != nil {
+		v.row("lock", Drift, firstLine(err))
+		v.mend("trammel lock")
+		v.unchecked("store", "frame", "answers", "variables", "steps", "services")
+		return &v.Report, nil
+	}
+	v.l, v.Lock, v.Environment = l, l.ID(), l.EnvironmentID(p.Platform)
+	v.lock()
+	if !l.Covers(p.Platform) {
+		v.unchecked("store", "frame", "answers", "variables", "steps", "services")
+		return &v.Report, nil
+	}
+	v.store(ctx)
+	if err := ctx.Err(); err != nil {
+		return nil, context.Cause(ctx)
+	}
+	s, err := setup.Prepare(ctx, p, l)
+	if err != nil {
+		v.unchecked("frame", "answers", "variables", "steps", "services")
+		return v.done(), nil
+	}
+	v.s = s
+	f, err := p.Frame(l)
+	if err != nil {
+		return nil, err
+	}
+	v.frame(f)
+	v.answers(ctx, f)
+	v.variables(f)
+	v.additions(ctx)
+	v.files()
+	v.steps()
+	v.evidence(ctx)
+	v.addons(ctx)
+	v.services(ctx)
+	return v.done(), ctx.Err()
+}
+
+type verifier struct {
+	Report
+	p    *checkout.Project
+	l    *lock.Lock
+	s    *setup.Setup
+	o    Options
+	fits []string // what to name in trammel fit
+}
+
+func (v *verifier) row(check, state, text string, details ...Detail) {
+	v.Rows = append(v.Rows, Row{check, state, text, details})
+}
+
+func (v *verifier) unchecked(checks ...string) {
+	for _, c := range checks {
+		v.row(c, Failed, "not checked: the row above comes first")
+	}
+}
+
+func (v *verifier) mend(command string) {
+	if !slices.Contains(v.Mend, command) {
+		v.Mend = append(v.Mend, command)
+	}
+}
+
+// fit notes that fitting mends a thing.
+func (v *verifier) fit(name string) {
+	if !slices.Contains(v.fits, name) {
+		v.fits = append(v.fits, name)
+	}
+}
+
+func (v *verifier) done() *Report {
+	if len(v.fits) > 0 {
+		// A whole fit does what cannot be named.
+		if i := slices.Index(v.fits, ""); i >= 0 {
+			v.mend("trammel fit")
+		} else {
+			v.mend("trammel fit " + strings.Join(v.fits, " "))
+		}
+	}
+	return &v.Report
+}
+
+func firstLine(err error) string {
+	line, _, _ := strings.Cut(err.Error(), "\n")
+	return line
+}
+
+func (v *verifier) lock() {
+	switch {
+	case v.l.Declaration.Digest != v.p.Declaration.Digest():
+		v.row("lock", Drift, "the declaration changed after it was locked")
+		v.mend("trammel lock")
+	case !v.l.Covers(v.p.Platform):
+		v.row("lock", Drift, "not locked for "+v.p.Platform.String())
+		v.mend("trammel lock")
+	default:
+		v.row("lock", OK, "resolved from this declaration")
+	}
+}
+
+// store checks every part, several at once.
+func (v *verifier) store(ctx context.Context) {
+	parts := lock.Once(v.l.PartsOn(v.p.Platform))
+	type outcome struct {
+		text    string
+		state   string
+		details []Detail
+	}
+	outcomes := make([]outcome, len(parts))
+	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
+	var wait sync.WaitGroup
+	files := make([]int, len(parts))
+	for i, part := range parts {
+		wait.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			if ctx.Err() != nil {
+				return
+			}
+			part.Tree = v.p.Store.Tree(part)
+			c, err := v.p.Store.Check(part, v.o.Deep)
+			name := part.Label() + " " + part.Part.Version
+			files[i] = c.Files
+			switch {
+			case err != nil:
+				outcomes[i] = outcome{text: name + ": " + err.Error(), state: Failed}
+			case c.Missing:
+				outcomes[i] = outcome{text: name + " is not there", state: Missing}
+			case c.Record != "":
+				outcomes[i] = outcome{text: name + ": " + c.Record, state: Drift}
+			case len(c.Differences) > 0:
+				x := outcome{text: fmt.Sprintf("%s: %d of %s files differ", name, len(c.Differences), Grouped(c.Files)), state: Drift}
+				if len(c.Differences) == 1 {
+					x.text = fmt.Sprintf("%s: 1 of %s files differs", name, Grouped(c.Files))
+				}
+				for _, d := range c.Differences {
+					what := d.What
+					full := filepath.Join(v.p.Store.Path(part), d.Path)
+					if info, err := os.Lstat(full); err == nil && what == "changed" {
+						what += " " + info.ModTime().Format("2 Jan 15:04")
+					}
+					x.details = append(x.details, Detail{d.Path, what})
+				}
+				outcomes[i] = x
+			}
+			if x := outcomes[i]; x.state != "" && x.state != Missing {
+				v.p.Store.MarkDamaged(part)
+			}
+		})
+	}
+	wait.Wait()
+	row := Row{Check: "store", State: OK}
+	var texts []string
+	total := 0
+	for i, x := range outcomes {
+		total += files[i]
+		found := Part{Label: parts[i].Label(), Item: parts[i].Item, Version: parts[i].Part.Version, Tree: v.p.Store.Tree(parts[i]), State: cmp.Or(x.state, OK)}
+		for _, d := range x.details {
+			found.Differs = append(found.Differs, d.Thing+" "+firstWord(d.What))
+		}
+		v.Parts = append(v.Parts, found)
+		if x.state == "" {
+			continue
+		}
+		if row.State == OK || x.state == Drift {
+			row.State = x.state
+		}
+		texts = append(texts, x.text)
+		row.Details = append(row.Details, x.details...)
+		if parts[i].Format == lock.RootFormat { // many tools share it
+			v.fit("")
+		} else {
+			v.fit(parts[i].Item)
+		}
+	}
+	how := "by their stamps"
+	if v.o.Deep {
+		how = "every byte"
+	}
+	row.Text = strings.Join(texts, "; ")
+	if row.State == OK {
+		noun := "parts"
+		if len(parts) == 1 {
+			noun = "part"
+		}
+		row.Text = fmt.Sprintf("%d %s, %s files, %s", len(parts), noun, Grouped(total), how)
+	}
+	v.Rows = append(v.Rows, row)
+}
+
+// firstWord is what kind of difference it is, without the time that it was seen.
+func firstWord(what string) string {
+	word, _, _ := strings.Cut(what, " ")
+	return word
+}
+
+// Grouped writes a count with commas: 5,214.
+func Grouped(n int) string {
+	s := fmt.Sprint(n)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	return s
+}
+
+func (v *verifier) frame(f frame.Frame) {
+	differences := f.Check()
+	if len(differences) == 0 {
+		v.row("frame", OK, fmt.Sprintf("%d commands of %d tools", len(f.Commands), len(v.l.Items)))
+		return
+	}
+	var details []Detail
+	for _, d := range differences {
+		details = append(details, Detail{d.Command, d.What})
+	}
+	v.row("frame", Drift, "shows other commands than the lock", details...)
+	v.fit("")
+}
+
+// answers starts each tool inside the environment and reads its version.
+func (v *verifier) answers(ctx context.Context, f frame.Frame) {
+	if v.o.Approved != nil {
+		v.row("answers", Failed, "not checked: "+firstLine(v.o.Approved))
+		v.mend("trammel approve")
+		return
+	}
+	env := v.s.Environment.Environ(v.o.Living, v.p.Declaration.Dir)
+	items := lock.Sorted(v.l.Items)
+	said := make([]string, len(items))
+	wrong := make([]string, len(items))
+	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
+	var wait sync.WaitGroup
+	for i, name := range items {
+		item := v.l.Items[name]
+		if item.Answer == "" {
+			continue
+		}
+		wait.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			got, err := v.ask(ctx, item, env, f)
+			switch {
+			case err != nil:
+				wrong[i] = err.Error()
+			case got != item.Version:
+				wrong[i] = fmt.Sprintf("says %q and %s is locked", got, item.Version)
+			default:
+				said[i] = name + " " + got
+			}
+		})
+	}
+	wait.Wait()
+	var details []Detail
+	for i, w := range wrong {
+		if w != "" {
+			details = append(details, Detail{items[i], w})
+			v.fit(items[i])
+		}
+	}
+	if len(details) > 0 {
+		v.row("answers", Drift, "a tool is not what the lock says", details...)
+		return
+	}
+	said = slices.DeleteFunc(said, func(s string) bool { return s == "" })
+	text := strings.Join(said, ", ")
+	if len(said) == 0 {
+		text = "no tool states its version"
+	}
+	v.row("answers", OK, text)
+}
+
+// ask runs a tool's version command. The tool must come from the frame.
+func (v *verifier) ask(ctx context.Context, item lock.Item, env []string, f frame.Frame) (string, error) {
+	dir := v.p.Declaration.Dir
+	command, err := script.CommandOf(declare.Run{Script: item.Answer}, env)
+	if err != nil {
+		return "", err
+	}
+	first, _, _ := strings.Cut(item.Answer, " ")
+	if v.s.Environment.Isolation == declare.Sealed { // its folder comes first on the PATH inside
+		if _, err := os.Lstat(filepath.Join(v.s.Inputs.Inside, first)); err != nil {
+			return "", fmt.Errorf("%s is not of the frame", first)
+		}
+	} else if path, err := proctree.LookPath(first, env, dir); err != nil {
+		return "", err
+	} else if filepath.Dir(path) != f.Bin() {
+		return "", fmt.Errorf("%s is %s, which is not of the frame", first, path)
+	}
+	if command, err = script.In(v.s.Environment, dir, command); err != nil {
+		return "", err
+	}
+	read, write, err := os.Pipe()
+	if err != nil {
+		return "", err
+	}
+	defer read.Close()
+	t, err := proctree.Start(proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir, Stdout: write, Stderr: write})
+	write.Close()
+	if err != nil {
+		return "", err
+	}
+	timer := time.AfterFunc(30*time.Second, t.Kill)
+	defer timer.Stop()
+	stop := context.AfterFunc(ctx, t.Kill)
+	defer stop()
+	out := make([]byte, 0, 4096)
+	buffer := make([]byte, 4096)
+	for len(out) < 64<<10 {
+		n, err := read.Read(buffer)
+		out = append(out, buffer[:n]...)
+		if err != nil {
+			break
+		}
+	}
+	if e := t.Wait(); !e.OK() {
+		return "", fmt.Errorf("%q ended with %s", item.Answer, e)
+	}
+	re, err := regexp.Compile(item.Match)
+	if err != nil {
+		return "", err
+	}
+	found := re.FindSubmatch(out)
+	if len(found) < 2 {
+		line, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
+		return "", fmt.Errorf("%q says %q, which states no version", item.Answer, line)
+	}
+	return string(found[1]), nil
+}
+
+// variables checks the declared variables against the lock and, inside a shell of
+// this environment, the living ones against what a new shell would get.
+func (v *verifier) variables(f frame.Frame) {
+	var details []Detail
+	for _, x := range v.p.Declaration.Original().Variables {
+		if v.l.Variables[x.Name] != canon.Digest(x.Text()) {
+			details = append(details, Detail{x.Name, "is not what was locked"})
+			v.mend("trammel lock")
+		}
+	}
+	living := map[string]string{}
+	for _, line := range v.o.Living {
+		name, value, _ := strings.Cut(line, "=")
+		living[name] = value
+	}
+	inside := living["TRAMMEL_DIR"] == v.p.Declaration.Dir && living["TRAMMEL_BAY"] == v.p.Bay.Name
+	if inside {
+		details = append(details, v.living(living, f)...)
+	}
+	text := fmt.Sprintf("%d", len(v.s.Environment.Variables))
+	if inside {
+		text += ", and this shell has them"
+	}
+	if len(details) > 0 {
+		v.row("variables", Drift, "differ from the lock", details...)
+		return
+	}
+	v.row("variables", OK, text)
+}
+
+// additions reports a person's own toolchains apart: they are nobody else's, and
+// the frame's row covers their commands.
+func (v *verifier) additions(ctx context.Context) {
+	own, err := v.p.OverlayLock()
+	if err != nil || own == nil {
+		return // Prepare has refused a faulty one
+	}
+	var details []Detail
+	var names []string
+	for _, part := range own.PartsOn(v.p.Platform) {
+		part.Tree = v.p.Store.Tree(part)
+		c, err := v.p.Store.Check(part, v.o.Deep)
+		if err != nil || ctx.Err() != nil {
+			continue
+		}
+		names = append(names, part.Label()+" "+part.Part.Version)
+		if !c.OK() {
+			details = append(details, Detail{part.Label() + " " + part.Part.Version, "is not as it was locked"})
+			v.p.Store.MarkDamaged(part)
+			v.fit(part.Item)
+		}
+	}
+	if len(details) > 0 {
+		v.row("additions", Drift, "your own toolchains", details...)
+		return
+	}
+	v.row("additions", OK, "yours, not the team's: "+strings.Join(names, ", "))
+}
+
+func (v *verifier) living(living map[string]string, f frame.Frame) []Detail {
+	var details []Detail
+	for _, x := range v.s.Environment.Variables {
+		if got, ok := living[x.Name]; !ok {
+			details = append(details, Detail{x.Name, "is not set in this shell"})
+		} else if got != v.s.Environment.Reveal(x.Value) {
+			what := "has another value in this shell"
+			if line := startLine(living["HOME"], "", x.Name); line != "" {
+				what += ", from " + line
+			}
+			details = append(details, Detail{x.Name, what})
+		}
+	}
+	path := []string{"PATH=" + living["PATH"]}
+	for _, c := range f.Commands {
+		if found, err := proctree.LookPath(c.Name, path, "/"); err != nil {
+			details = append(details, Detail{c.Name, "is not on this shell's PATH"})
+		} else if found != filepath.Join(f.Bin(), c.Name) {
+			what := "is shadowed by " + found
+			if line := startLine(living["HOME"], filepath.Dir(found), ""); line != "" {
+				what += ", whose folder " + line + " puts first"
+			}
+			details = append(details, Detail{c.Name, what})
+		}
+	}
+	if len(details) > 0 {
+		v.mend("leave this shell and open a new one: trammel shell")
+	}
+	return details
+}
+
+func (v *verifier) steps() {
+	statuses, err := v.s.Steps()
+	if err != nil {
+		v.row("steps", Failed, err.Error())
+		return
+	}
+	var due []string
+	for _, st := range statuses {
+		if st.Due {
+			due = append(due, st.Step.Name+": "+st.Why)
+			v.fit(st.Step.Name)
+		}
+	}
+	switch {
+	case len(due) > 0:
+		v.row("steps", Due, strings.Join(due, "; "))
+	case len(statuses) == 0:
+		v.row("steps", OK, "none declared")
+	default:
+		v.row("steps", OK, fmt.Sprintf("%d, none due", len(statuses)))
+	}
+}
+
+// addons compares what other installers say with the pictures in the lock.
+func (v *verifier) addons(ctx context.Context) {
+	if len(v.p.Declaration.Addons) == 0 {
+		return
+	}
+	if v.o.Approved != nil {
+		v.row("add-ons", Failed, "not checked: "+firstLine(v.o.Approved))
+		return
+	}
+	var details []Detail
+	var same []string
+	for _, a := range v.p.Declaration.Addons {
+		picture, locked := v.l.Pictures[a.Name]
+		now, err := v.s.ListAddon(ctx, a)
+		switch {
+		case err != nil:
+			details = append(details, Detail{a.Name, firstLine(err)})
+		case !locked:
+			details = append(details, Detail{a.Name, "has no picture in the lock yet"})
+		default:
+			lines := setup.Difference(picture, now)
+			for _, line := range lines {
+				details = append(details, Detail{a.Name, line})
+			}
+			if len(lines) == 0 {
+				same = append(same, fmt.Sprintf("%s (%d)", a.Name, len(now)))
+			}
+		}
+	}
+	if len(details) > 0 {
+		v.row("add-ons", Drift, "differ from their pictures", details...)
+		v.mend("trammel fit --exact")
+		return
+	}
+	v.row("add-ons", OK, strings.Join(same, ", "))
+}
+
+// files compares the rendered files with what they should be.
+func (v *verifier) files() {
+	if len(v.p.Declaration.Files) == 0 {
+		return
+	}
+	list, err := v.s.Files()
+	if err != nil {
+		v.row("files", Failed, firstLine(err))
+		return
+	}
+	state := OK
+	var details []Detail
+	for _, f := range list {
+		if f.State == render.OK {
+			continue
+		}
+		details = append(details, Detail{f.File.Path, f.Why})
+		if state = Due; f.State == render.Drifted || f.State == render.Blocked {
+			state = Drift
+		}
+		v.fit("")
+	}
+	v.row("files", state, fmt.Sprintf("%d rendered", len(list)), details...)
+}
+
+// evidence compares what steps left behind with what is locked. A step whose
+// evidence differs is made due.
+func (v *verifier) evidence(ctx context.Context) {
+	if len(v.l.Evidence) == 0 {
+		return
+	}
+	if v.o.Approved != nil {
+		v.row("evidence", Failed, "not checked: "+firstLine(v.o.Approved))
+		return
+	}
+	list, err := v.s.Evidence(ctx)
+	if err != nil {
+		v.row("evidence", Failed, err.Error())
+		return
+	}
+	var details []Detail
+	var not, same []string
+	for _, e := range list {
+		switch {
+		case e.Not != "":
+			not = append(not, e.Step.Name+": not checked, "+e.Not)
+		case e.Same():
+			noun := "lines"
+			if len(e.Now) == 1 {
+				noun = "line"
+			}
+			same = append(same, fmt.Sprintf("%s (%d %s)", e.Step.Name, len(e.Now), noun))
+		default:
+			for _, line := range setup.Difference(e.Locked, e.Now) {
+				details = append(details, Detail{e.Step.Name, line})
+			}
+			// What the step itself left when it was last done is for the lock to take over;
+			// anything else is for the step to do again.
+			if m, ok := v.s.Marks().Read(e.Step); ok && slices.Equal(m.Evidence, e.Now) {
+				v.mend("trammel lock")
+				continue
+			}
+			if err := v.s.Marks().Forget(e.Step); err != nil {
+				details = append(details, Detail{e.Step.Name, err.Error()})
+			}
+			v.fit(e.Step.Name)
+		}
+	}
+	switch {
+	case len(details) > 0:
+		v.row("evidence", Drift, "a step left behind something else than is locked", details...)
+	case len(not) > 0:
+		v.row("evidence", Failed, strings.Join(not, "; "))
+	default:
+		v.row("evidence", OK, strings.Join(same, ", "))
+	}
+}
+
+// services compares what runs with what the lock would start.
+func (v *verifier) services(ctx context.Context) {
+	statuses, err := v.s.Services.Status(ctx)
+	if err != nil {
+		v.row("services", Failed, err.Error())
+		return
+	}
+	wanted := map[string]service.Spec{}
+	for _, x := range v.p.Declaration.Services {
+		specs, err := v.s.Specs(x)
+		if err != nil {
+			v.row("services", Failed, firstLine(err))
+			return
+		}
+		for _, s := range specs {
+			wanted[s.Name] = s
+		}
+	}
+	var details []Detail
+	run := 0
+	for _, st := range statuses {
+		if st.State != service.Ready && st.State != service.Starting {
+			continue
+		}
+		run++
+		spec, known := wanted[st.Name]
+		switch {
+		case !known:
+			details = append(details, Detail{st.Name, "runs and is not declared any more"})
+			v.mend("trammel stop " + st.Service)
+		case st.Build != spec.Build:
+			details = append(details, Detail{st.Name, "runs another environment: " + canon.Short(st.Build)})
+			v.mend("trammel start " + st.Service)
+		case st.Config != spec.Config:
+			details = append(details, Detail{st.Name, "runs with another configuration"})
+			v.mend("trammel start " + st.Service)
+		}
+	}
+	switch {
+	case len(details) > 0:
+		v.row("services", Drift, "a running service is not the locked one", details...)
+	case run == 0:
+		v.row("services", OK, "none runs")
+	case run == 1:
+		v.row("services", OK, "1 runs the locked build")
+	default:
+		v.row("services", OK, fmt.Sprintf("%d run the locked builds", run))
+	}
+}

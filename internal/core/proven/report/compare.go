@@ -1,0 +1,346 @@
+package report
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/proven/proof"
+)
+
+// Loaded is a report with what its signature is worth.
+type Loaded struct {
+	File     string
+	Report   *Statement
+	SignedBy string // a name among the signers, or the key's fingerprint without any
+	Unsigned string // why nobody is taken to have signed it, or ""
+	At       time.Time
+}
+
+// SignatureOf is where a report's signature lies.
+func SignatureOf(file string) string { return file + ".sig" }
+
+// Load reads reports from files and folders. With signers, only their signatures count.
+func Load(paths []string, signers *Signers) ([]Loaded, error) {
+	var files []string
+	for _, p := range paths {
+		info, err := os.Stat(p)
+		if err != nil {
+			return nil, fault.New(fault.Use, "the report cannot be read: %v", err).Advise("A machine writes its own: trammel verify --report %s", p)
+		}
+		if !info.IsDir() {
+			files = append(files, p)
+			continue
+		}
+		in, _ := filepath.Glob(filepath.Join(p, "*.json"))
+		if len(in) == 0 {
+			return nil, fault.New(fault.Use, "%s holds no reports", p).Advise("A machine writes its own: trammel verify --report %s", filepath.Join(p, "NAME.json"))
+		}
+		files = append(files, in...)
+	}
+	var out []Loaded
+	for _, f := range files {
+		raw, err := os.ReadFile(f)
+		if err != nil {
+			return nil, fault.New(fault.Use, "the report cannot be read: %v", err)
+		}
+		s, err := Read(raw)
+		if err != nil {
+			return nil, fault.New(fault.Use, "%s: %s", f, err.Error())
+		}
+		x := Loaded{File: f, Report: s}
+		x.At, _ = time.Parse(time.RFC3339, s.Predicate.Made)
+		armoured, err := os.ReadFile(SignatureOf(f))
+		if err != nil {
+			x.Unsigned = "not signed"
+		} else if key, err := Check(raw, armoured); err != nil {
+			x.Unsigned = err.Error()
+		} else if signers == nil {
+			x.SignedBy = fingerprint(key)
+		} else if x.SignedBy = signers.Who(key, x.At); x.SignedBy == "" {
+			x.Unsigned = "signed by nobody that is allowed to: " + fingerprint(key)
+		}
+		out = append(out, x)
+	}
+	return newest(out), nil
+}
+
+// newest keeps the last report of each machine, in the order of their names.
+func newest(list []Loaded) []Loaded {
+	slices.SortStableFunc(list, func(a, b Loaded) int {
+		if c := strings.Compare(a.Report.Predicate.Machine, b.Report.Predicate.Machine); c != 0 {
+			return c
+		}
+		return b.At.Compare(a.At)
+	})
+	return slices.CompactFunc(list, func(a, b Loaded) bool { return a.Report.Predicate.Machine == b.Report.Predicate.Machine })
+}
+
+// Comparison is a matrix of machines against items.
+type Comparison struct {
+	Project     string       `json:"project"`
+	Lock        string       `json:"lock"` // that the machines are held to
+	Machines    []Machine    `json:"machines"`
+	Rows        []Line       `json:"rows"`
+	Differences []Difference `json:"differences"`
+}
+
+// Machine is a column.
+type Machine struct {
+	Name     string    `json:"name"`
+	Platform string    `json:"platform"`
+	Lock     string    `json:"lock"`
+	Made     time.Time `json:"made"`
+	SignedBy string    `json:"signed_by"`
+	Unsigned string    `json:"unsigned,omitempty"`
+	Stale    bool      `json:"stale"` // its report is of another lock: no drift, no proof
+}
+
+// Line is an item, with what each machine has of it.
+type Line struct {
+	Name  string `json:"name"`
+	Cells []Cell `json:"cells"`
+}
+
+// Cell is what a machine has: Same as the others of its kind, or what differs.
+type Cell struct {
+	Value string `json:"value"`
+	Same  bool   `json:"same"`
+}
+
+// Difference is one thing that one machine has otherwise.
+type Difference struct {
+	Machine string `json:"machine"`
+	Item    string `json:"item"`
+	What    string `json:"what"`
+	There   string `json:"there"` // the command to run there, or ""
+}
+
+// OK tells whether all machines that can be compared hold the same.
+func (c *Comparison) OK() bool { return len(c.Differences) == 0 }
+
+// Compare compares reports of one project. lock is the one to hold them to; "" is that
+// of the newest report.
+func Compare(list []Loaded, lock string, mustSign bool) (*Comparison, error) {
+	if len(list) == 0 {
+		return nil, fault.New(fault.Use, "there is nothing to compare")
+	}
+	c := &Comparison{Project: list[0].Report.Predicate.Project, Lock: lock}
+	latest := list[0]
+	for _, x := range list {
+		if p := x.Report.Predicate.Project; p != c.Project {
+			return nil, fault.New(fault.Use, "%s is of project %s, and %s of %s", list[0].File, c.Project, x.File, p)
+		}
+		if x.At.After(latest.At) {
+			latest = x
+		}
+	}
+	if c.Lock == "" {
+		c.Lock = latest.Report.Predicate.Lock
+	}
+	m := &matrix{Comparison: c, list: list}
+	for _, x := range list {
+		p := x.Report.Predicate
+		c.Machines = append(c.Machines, Machine{p.Machine, p.Platform, p.Lock, x.At, x.SignedBy, x.Unsigned, p.Lock != c.Lock})
+	}
+	m.row("environment", func(p Predicate) (string, string) { return p.Platform, canon.Short(p.Environment) })
+	m.parts()
+	m.variables()
+	m.checks()
+	for i, x := range list {
+		if mustSign && x.Unsigned != "" && !c.Machines[i].Stale {
+			m.differ(i, "signature", x.Unsigned, "trammel verify --report FILE --sign KEY")
+		}
+	}
+	return c, nil
+}
+
+type matrix struct {
+	*Comparison
+	list []Loaded
+}
+
+func (m *matrix) differ(machine int, item, what, there string) {
+	m.Differences = append(m.Differences, Difference{m.Machines[machine].Name, item, what, there})
+}
+
+// row compares one value within each kind of machine: what most of them have is what
+// the others are held to. It tells which machines differ.
+func (m *matrix) row(name string, value func(Predicate) (kind, value string)) (odd []int) {
+	counts := map[string]map[string]int{}
+	for i, x := range m.list {
+		if m.Machines[i].Stale {
+			continue
+		}
+		kind, v := value(x.Report.Predicate)
+		if counts[kind] == nil {
+			counts[kind] = map[string]int{}
+		}
+		counts[kind][v]++
+	}
+	most := map[string]string{}
+	for kind, all := range counts {
+		for v, n := range all {
+			if best, ok := most[kind]; !ok || n > all[best] || n == all[best] && v < best {
+				most[kind] = v
+			}
+		}
+	}
+	line := Line{Name: name}
+	for i, x := range m.list {
+		kind, v := value(x.Report.Predicate)
+		same := m.Machines[i].Stale || v == most[kind]
+		line.Cells = append(line.Cells, Cell{v, same})
+		if !same {
+			odd = append(odd, i)
+		}
+	}
+	m.Rows = append(m.Rows, line)
+	return odd
+}
+
+// parts compares tools: by version between all, by tree among machines of one platform.
+func (m *matrix) parts() {
+	var labels []string
+	for _, x := range m.list {
+		for _, p := range x.Report.Predicate.Parts {
+			if !slices.Contains(labels, p.Label) {
+				labels = append(labels, p.Label)
+			}
+		}
+	}
+	slices.Sort(labels)
+	for _, label := range labels {
+		find := func(p Predicate) (proof.Part, bool) {
+			i := slices.IndexFunc(p.Parts, func(x proof.Part) bool { return x.Label == label })
+			if i < 0 {
+				return proof.Part{}, false
+			}
+			return p.Parts[i], true
+		}
+		trees := m.trees(find)
+		m.row(label, func(p Predicate) (string, string) {
+			part, ok := find(p)
+			switch {
+			case !ok:
+				return p.Platform, "none"
+			case part.State != proof.OK:
+				return p.Platform, part.State
+			case part.Tree != trees[p.Platform]:
+				return p.Platform, part.Version + " of another tree"
+			}
+			return p.Platform, part.Version
+		})
+		for i, x := range m.list { // also where all differ from the lock alike
+			part, ok := find(x.Report.Predicate)
+			if m.Machines[i].Stale || !ok || part.State == proof.OK && part.Tree == trees[x.Report.Predicate.Platform] {
+				continue
+			}
+			what := part.State
+			switch n := len(part.Differs); {
+			case n > 0 && n <= 3:
+				what = strings.Join(part.Differs, ", ")
+			case n > 3:
+				what = fmt.Sprintf("%s and %d more", strings.Join(part.Differs[:3], ", "), n-3)
+			case part.State == proof.OK:
+				what = "its tree is another: " + canon.Short(part.Tree)
+			}
+			there := "trammel fit " + part.Item
+			if strings.HasPrefix(part.Label, "root ") {
+				there = "trammel fit"
+			}
+			last := &m.Rows[len(m.Rows)-1]
+			last.Cells[i].Same = false
+			m.differ(i, strings.TrimSpace(label+" "+part.Version), what, there)
+		}
+	}
+}
+
+// trees are what most machines of each platform have of a part, among those that are
+// whole.
+func (m *matrix) trees(find func(Predicate) (proof.Part, bool)) map[string]string {
+	counts := map[string]map[string]int{}
+	out := map[string]string{}
+	for i, x := range m.list {
+		part, ok := find(x.Report.Predicate)
+		if !ok || part.State != proof.OK || m.Machines[i].Stale {
+			continue
+		}
+		on := x.Report.Predicate.Platform
+		if counts[on] == nil {
+			counts[on] = map[string]int{}
+		}
+		counts[on][part.Tree]++
+		if best, n := out[on], counts[on][part.Tree]; best == "" || n > counts[on][best] || n == counts[on][best] && part.Tree < best {
+			out[on] = part.Tree
+		}
+	}
+	return out
+}
+
+func (m *matrix) variables() {
+	odd := m.row("variables", func(p Predicate) (string, string) {
+		return p.Platform, fmt.Sprintf("%d, %s", len(p.Variables), canon.Short(canon.Digest(canon.Table(p.Variables))))
+	})
+	for _, i := range odd {
+		var names []string
+		own := m.list[i].Report.Predicate.Variables
+		for j, x := range m.list { // against one that is as most are
+			if j == i || slices.Contains(odd, j) || m.Machines[j].Stale || x.Report.Predicate.Platform != m.Machines[i].Platform {
+				continue
+			}
+			for name, v := range x.Report.Predicate.Variables {
+				if own[name] != v {
+					names = append(names, name)
+				}
+			}
+			for name := range own {
+				if _, ok := x.Report.Predicate.Variables[name]; !ok {
+					names = append(names, name)
+				}
+			}
+			break
+		}
+		slices.Sort(names)
+		m.differ(i, "variables", strings.Join(names, ", "), "trammel show")
+	}
+}
+
+// checks adds the rest of what verify looks at; those of parts are there already.
+func (m *matrix) checks() {
+	var names []string
+	for _, x := range m.list {
+		for _, row := range x.Report.Predicate.Checks {
+			if !slices.Contains(names, row.Check) && row.Check != "store" && row.Check != "variables" {
+				names = append(names, row.Check)
+			}
+		}
+	}
+	for _, name := range names {
+		find := func(p Predicate) proof.Row {
+			i := slices.IndexFunc(p.Checks, func(r proof.Row) bool { return r.Check == name })
+			if i < 0 {
+				return proof.Row{State: "none"}
+			}
+			return p.Checks[i]
+		}
+		m.row(name, func(p Predicate) (string, string) { return "", find(p).State })
+		for i, x := range m.list {
+			row := find(x.Report.Predicate)
+			if m.Machines[i].Stale || row.State == proof.OK || row.State == "none" {
+				continue
+			}
+			m.Rows[len(m.Rows)-1].Cells[i].Same = false
+			what := row.Text
+			if len(row.Details) > 0 {
+				what += ": " + row.Details[0].Thing + " " + row.Details[0].What
+			}
+			m.differ(i, name, strings.TrimSpace(what), map[string]string{"lock": "trammel lock", "steps": "trammel fit", "frame": "trammel fit", "files": "trammel fit", "services": "trammel start"}[name])
+		}
+	}
+}

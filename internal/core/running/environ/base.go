@@ -1,0 +1,190 @@
+package environ
+
+import (
+	"context"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/kernel/seal"
+)
+
+// keptNames are the host's variables that stay in clean isolation: who and where
+// the person is, the terminal, the language, and how to reach the network.
+var keptNames = []string{
+	"COLORTERM", "DBUS_SESSION_BUS_ADDRESS", "DISPLAY", "EDITOR", "HOME", "LANG", "LANGUAGE", "LOGNAME",
+	"NO_COLOR", "CI", "PAGER", "SHELL", "SHLVL", "SSH_AGENT_PID", "SSH_AUTH_SOCK", "SSH_CONNECTION",
+	"TERM", "TERM_PROGRAM", "TMPDIR", "TZ", "USER", "VISUAL", "WAYLAND_DISPLAY", "XAUTHORITY",
+	"GOPROXY", "GOSUMDB", "GOPRIVATE", "GONOSUMDB", "GONOPROXY",
+	"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY", "http_proxy", "https_proxy", "no_proxy", "all_proxy",
+	"SSL_CERT_FILE", "SSL_CERT_DIR", "NODE_EXTRA_CA_CERTS", "REQUESTS_CA_BUNDLE", "CURL_CA_BUNDLE", "GIT_SSL_CAINFO",
+	"npm_config_registry", "NPM_CONFIG_REGISTRY", "PIP_INDEX_URL",
+}
+
+var keptPrefixes = []string{"LC_", "TRAMMEL_", "XDG_"}
+
+// keptInside are the host's variables that stay in sealed isolation: only such as
+// name nothing of the host's files, and who may be reached how.
+var keptInside = []string{
+	"COLORTERM", "LOGNAME", "USER", "NO_COLOR", "CI", "TERM", "TERM_PROGRAM", "TZ",
+	"GOPROXY", "GOSUMDB", "GOPRIVATE", "GONOSUMDB", "GONOPROXY",
+	"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY", "http_proxy", "https_proxy", "no_proxy", "all_proxy",
+	"npm_config_registry", "NPM_CONFIG_REGISTRY", "PIP_INDEX_URL",
+}
+
+// certificateNames are variables that name a file of certificates, which a sealed
+// view shows where the root has nothing in its place.
+var certificateNames = []string{"SSL_CERT_FILE", "NODE_EXTRA_CA_CERTS", "REQUESTS_CA_BUNDLE", "CURL_CA_BUNDLE", "GIT_SSL_CAINFO"}
+
+func keptSealed(name, value string) bool {
+	return slices.Contains(keptInside, name) || slices.Contains(certificateNames, name) && showable(value)
+}
+
+// showable tells whether a file of the host can be shown at its own path.
+func showable(file string) bool {
+	info, err := os.Stat(file)
+	return err == nil && info.Mode().IsRegular() && filepath.IsAbs(file) &&
+		!slices.ContainsFunc([]string{"/usr/", "/etc/", "/opt/", "/proc/", "/dev/"}, func(p string) bool { return strings.HasPrefix(file, p) })
+}
+
+// ViewNow is what a command sees in sealed isolation, given the host's
+// environment.
+func (e *Environment) ViewNow(host []string) seal.View {
+	v := *e.View
+	for _, line := range host {
+		if name, value, _ := strings.Cut(line, "="); slices.Contains(certificateNames, name) && showable(value) {
+			v.Read = append(slices.Clone(v.Read), value)
+		}
+	}
+	return v
+}
+
+// Kept tells whether a variable of the host stays in clean isolation.
+func Kept(name string) bool {
+	return slices.Contains(keptNames, name) ||
+		slices.ContainsFunc(keptPrefixes, func(p string) bool { return strings.HasPrefix(name, p) })
+}
+
+// BaseCommands are the host's commands that stay visible in clean isolation
+// without being named in host: what POSIX calls utilities and people take for
+// granted on every machine. No compiler, interpreter or network client is here.
+var BaseCommands = strings.Fields(`
+	sh bash dash zsh fish env which true false test [ printf echo expr seq yes sleep date cal time timeout
+	cat head tail tac tee less more cut paste sort uniq comm join tr fold fmt nl wc od xxd hexdump strings rev
+	ls cp mv rm ln mkdir rmdir touch chmod chown chgrp stat file du df mktemp mkfifo readlink realpath basename dirname pwd install sync truncate dd
+	grep egrep fgrep sed awk gawk mawk find xargs diff cmp patch ed
+	tar gzip gunzip zcat bzip2 bunzip2 xz unxz zstd unzip zip
+	sha1sum sha256sum sha512sum md5sum cksum b2sum base64 shasum
+	id whoami groups hostname uname arch nproc getconf tty stty tput clear reset locale
+	ps kill pgrep top free uptime nice nohup setsid flock
+	vi vim nano tmux screen man`)
+
+// hostFolders are where host commands are looked for, whatever PATH says at the
+// moment: a project's own folder on PATH must not decide what "git" is.
+var hostFolders = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbin", "/usr/sbin", "/sbin"}
+
+// hostDirs are the folders to look in, each once: on many systems /bin is a link
+// to /usr/bin.
+func hostDirs(path string) []string {
+	var out []string
+	seen := map[disk.Stamp]bool{{}: true} // what is not there has the zero stamp
+	for _, dir := range append(slices.Clone(hostFolders), filepath.SplitList(path)...) {
+		if stamp := disk.StampOf(dir); filepath.IsAbs(dir) && !seen[stamp] {
+			seen[stamp] = true
+			out = append(out, dir)
+		}
+	}
+	return out
+}
+
+func findIn(dirs []string, command string) string {
+	for _, dir := range dirs {
+		full := filepath.Join(dir, command)
+		if info, err := os.Stat(full); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
+			return full
+		}
+	}
+	return ""
+}
+
+// FindHost looks for a host command. path is the host's PATH, searched last.
+func FindHost(command, path string) string { return findIn(hostDirs(path), command) }
+
+// HostCommands lists every command of the host, sorted.
+func HostCommands(path string) []string {
+	seen := map[string]bool{}
+	for _, dir := range hostDirs(path) {
+		entries, _ := os.ReadDir(dir)
+		for _, e := range entries {
+			if info, err := os.Stat(filepath.Join(dir, e.Name())); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
+				seen[e.Name()] = true
+			}
+		}
+	}
+	return slices.Sorted(maps.Keys(seen))
+}
+
+// LinkHost makes the folder of links to the allowed host commands and returns
+// those of named that the host does not have. A folder that is right stays.
+func LinkHost(dir string, named []string, path string) (missing []string, err error) {
+	wanted := map[string]string{}
+	dirs := hostDirs(path)
+	for _, command := range BaseCommands {
+		if full := findIn(dirs, command); full != "" {
+			wanted[command] = full
+		}
+	}
+	for _, command := range named {
+		if full := findIn(dirs, command); full != "" {
+			wanted[command] = full
+		} else {
+			missing = append(missing, command)
+		}
+	}
+	if sameLinks(dir, wanted) {
+		return missing, nil
+	}
+	// Two that find the folder wrong at once take turns; the second finds it right.
+	unlock, err := disk.Lock(context.Background(), dir+".lock")
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	if sameLinks(dir, wanted) {
+		return missing, nil
+	}
+	fresh, err := os.MkdirTemp(filepath.Dir(dir), ".new-host-")
+	if err != nil {
+		return nil, err
+	}
+	defer disk.RemoveAll(fresh)
+	inner := filepath.Join(fresh, "host")
+	if err := os.Mkdir(inner, 0o755); err != nil {
+		return nil, err
+	}
+	for command, full := range wanted {
+		if err := os.Symlink(full, filepath.Join(inner, command)); err != nil {
+			return nil, err
+		}
+	}
+	if err := os.Rename(dir, filepath.Join(fresh, "old")); err != nil && !os.IsNotExist(err) {
+		return nil, err
+	}
+	return missing, os.Rename(inner, dir)
+}
+
+func sameLinks(dir string, wanted map[string]string) bool {
+	entries, err := os.ReadDir(dir)
+	if err != nil || len(entries) != len(wanted) {
+		return false
+	}
+	for _, e := range entries {
+		if target, err := os.Readlink(filepath.Join(dir, e.Name())); err != nil || target != wanted[e.Name()] {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,264 @@
+// Package environ computes the exact environment of a process: its variables,
+// in a fixed order, and its PATH.
+//
+// Promise: the same lock and bay give the same variables in the same order, in
+// every level of isolation; in clean isolation nothing else gets in but what the
+// lists in base.go name.
+package environ
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/kernel/seal"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
+	"trammel.example/trammel/internal/core/written/ref"
+)
+
+// Variable is a name and its final value.
+type Variable struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+	From  string `json:"from"` // for people: "go's card", "declaration", "trammel"
+}
+
+// Environment is what an environment sets, before the host's own is added.
+type Environment struct {
+	Isolation declare.Isolation `json:"isolation"`
+	Variables []Variable        `json:"variables"`
+	Path      []string          `json:"path"` // folders, before any of the host's
+	View      *seal.View        `json:"view"` // what sealed isolation shows; nil where there is no root
+	Home      string            `json:"home"` // the private home of sealed isolation
+	Secrets   []Secret          `json:"secrets"`
+}
+
+// Folders are those that the PATH of an environment may have.
+type Folders struct {
+	Frame     string `json:"frame"`      // the frame's bin
+	Inside    string `json:"inside"`     // the frame's commands as the base root has them, or ""
+	Home      string `json:"home"`       // the checkout's language homes
+	HostLinks string `json:"host_links"` // links to allowed host commands
+}
+
+// Path is what a level of isolation puts on the PATH, before any of the host's.
+func (f Folders) Path(level declare.Isolation) []string {
+	own := filepath.Join(f.Home, "bin")
+	switch level {
+	case declare.Sealed:
+		return []string{f.Inside, own, "/usr/local/bin", "/usr/bin", "/usr/sbin"}
+	case declare.Clean:
+		return []string{f.Frame, own, f.HostLinks}
+	}
+	return []string{f.Frame, own}
+}
+
+// Inputs is all that an environment is made of.
+type Inputs struct {
+	Declaration *declare.Declaration
+	Lock        *lock.Lock
+	Overlay     *declare.Declaration // a person's own additions and their lock, or nil
+	OverlayLock *lock.Lock
+	Folders
+	View    *seal.View // what sealed isolation shows; nil where there is no root
+	Cache   string     // folder of tools' own caches
+	Bay     bay.Bay
+	Secrets []Secret // that the bay made up
+	Ports   bay.Ports
+	ID      string // environment id
+}
+
+// Compute makes the environment that shells, steps and routines share.
+func Compute(in Inputs) (*Environment, error) {
+	level := in.Declaration.Isolation
+	e := &Environment{Isolation: level, Path: in.Folders.Path(level), View: in.View, Home: in.Home}
+	for _, s := range in.Declaration.Secrets {
+		e.Secrets = append(e.Secrets, Secret{s.Name, s.From, in.Declaration.Dir})
+	}
+	e.Secrets = append(e.Secrets, in.Secrets...)
+	if err := e.add(in, in.Lock, in.Declaration, "declaration"); err != nil {
+		return nil, err
+	}
+	if in.Overlay != nil {
+		if err := e.add(in, in.OverlayLock, in.Overlay, "local"); err != nil {
+			return nil, err
+		}
+	}
+	e.set("TRAMMEL_PROJECT", in.Declaration.Project, "trammel")
+	e.set("TRAMMEL_DIR", in.Declaration.Dir, "trammel")
+	e.set("TRAMMEL_BAY", in.Bay.Name, "trammel")
+	e.set("TRAMMEL_ENVIRONMENT", in.ID, "trammel")
+	return e, nil
+}
+
+// add sets what the cards of locked tools want, then what a declaration says.
+func (e *Environment) add(in Inputs, l *lock.Lock, d *declare.Declaration, from string) error {
+	homes := ref.From(map[string]string{"home": in.Home, "cache": in.Cache})
+	for _, tool := range lock.Sorted(l.Items) {
+		table := l.Items[tool].Variables
+		for _, name := range lock.Sorted(table) {
+			value, err := ref.Expand(table[name], homes)
+			if err != nil {
+				return fmt.Errorf("variable %s of the card of %s: %w", name, tool, err)
+			}
+			e.set(name, value, "card of "+tool)
+		}
+	}
+	look := in.Lookup("", 0)
+	for _, v := range d.Variables {
+		value, err := ref.Expand(v.Value, look)
+		if err != nil {
+			return fmt.Errorf("variable %s: %w", v.Name, err)
+		}
+		e.set(v.Name, value, from)
+	}
+	return nil
+}
+
+// set adds a variable, or gives one that is there a new value.
+func (e *Environment) set(name, value, from string) {
+	for i, v := range e.Variables {
+		if v.Name == name {
+			e.Variables[i] = Variable{name, value, from}
+			return
+		}
+	}
+	e.Variables = append(e.Variables, Variable{name, value, from})
+}
+
+// With is a copy with more variables, for a service.
+func (e *Environment) With(more []Variable) *Environment {
+	out := *e
+	out.Variables = slices.Clone(e.Variables)
+	for _, v := range more {
+		out.set(v.Name, v.Value, v.From)
+	}
+	return &out
+}
+
+// Lookup says what references mean. Inside a service, service and copy (from 1)
+// give @{port.…} and @{copy} their meaning.
+func (in Inputs) Lookup(service string, copy int) func(string) (string, error) {
+	return func(name string) (string, error) {
+		switch name {
+		case "project.dir":
+			return in.Declaration.Dir, nil
+		case "project.name":
+			return in.Declaration.Project, nil
+		case "bay.name":
+			return in.Bay.Name, nil
+		case "bay.dir":
+			return in.Bay.Dir, nil
+		case "copy":
+			return strconv.Itoa(copy), nil
+		}
+		if own, inside := in.Declaration.Service(service); inside && own.Card != nil && !strings.Contains(name, ".") {
+			if value, ok, err := in.setting(own, copy, name); ok || err != nil {
+				return value, err
+			}
+		}
+		words := strings.Split(name, ".")
+		if words[0] == "secret" && len(words) == 2 {
+			return mark(words[1]), nil
+		}
+		if words[0] == "port" && len(words) == 2 && service != "" {
+			return in.port(service, copy, words[1])
+		}
+		if words[0] == "service" && len(words) >= 3 {
+			if s, ok := in.Declaration.Service(words[1]); ok {
+				return in.published(s, words[2:])
+			}
+		}
+		return "", fmt.Errorf("nothing is named @{%s}", name)
+	}
+}
+
+func (in Inputs) port(service string, copy int, port string) (string, error) {
+	n := in.Ports[bay.PortKey(service, copy, port)]
+	if n == 0 {
+		return "", fmt.Errorf("port %s of service %s has no number yet", port, service)
+	}
+	return strconv.Itoa(n), nil
+}
+
+func (in Inputs) published(s declare.Service, words []string) (string, error) {
+	address := func(copy int) (string, error) {
+		n, err := in.port(s.Name, copy, s.Ports[0].Name)
+		return "127.0.0.1:" + n, err
+	}
+	if s.Card != nil && len(words) == 1 {
+		if value, ok, err := in.publishes(s, words[0]); ok || err != nil {
+			return value, err
+		}
+	}
+	switch {
+	case words[0] == "host":
+		return "127.0.0.1", nil
+	case words[0] == "port" && len(words) == 2:
+		return in.port(s.Name, 1, words[1])
+	case len(s.Ports) == 0:
+		return "", fmt.Errorf("service %s has no port", s.Name)
+	case words[0] == "address":
+		return address(1)
+	case words[0] == "url":
+		a, err := address(1)
+		return "http://" + a, err
+	case words[0] == "addresses":
+		var all []string
+		for copy := 1; copy <= s.Copies; copy++ {
+			a, err := address(copy)
+			if err != nil {
+				return "", err
+			}
+			all = append(all, a)
+		}
+		return strings.Join(all, ","), nil
+	}
+	return "", fmt.Errorf("service %s publishes no %s", s.Name, words[0])
+}
+
+// PathOf is the PATH of a process, given the host's.
+func (e *Environment) PathOf(hostPath string) string {
+	path := strings.Join(e.Path, ":")
+	if e.Isolation == declare.Open && hostPath != "" {
+		path += ":" + hostPath
+	}
+	return path
+}
+
+// Environ is the whole environment of a process in folder dir, given the host's:
+// what may stay of the host's, sorted, then what is set, in its order, then PWD
+// and PATH.
+func (e *Environment) Environ(host []string, dir string) []string {
+	set := map[string]bool{"PATH": true, "PWD": true}
+	for _, v := range e.Variables {
+		set[v.Name] = true
+	}
+	var out []string
+	hostPath := ""
+	for _, line := range host {
+		name, value, ok := strings.Cut(line, "=")
+		if !ok || name == "" {
+			continue
+		}
+		if name == "PATH" {
+			hostPath = value
+		}
+		if set[name] || e.Isolation == declare.Clean && !Kept(name) || e.Isolation == declare.Sealed && !keptSealed(name, value) || strings.HasPrefix(name, "TRAMMEL_SHELL_") {
+			continue
+		}
+		out = append(out, line)
+	}
+	if e.Isolation == declare.Sealed {
+		out = append(out, "HOME="+e.Home, "LANG=C.UTF-8", "SHELL=/bin/bash")
+	}
+	slices.Sort(out)
+	for _, v := range e.Variables {
+		out = append(out, v.Name+"="+e.Reveal(v.Value))
+	}
+	return append(out, "PWD="+dir, "PATH="+e.PathOf(hostPath))
+}

@@ -1,0 +1,62 @@
+package environ
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/written/card"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/ref"
+)
+
+// SettingFile is where a bay keeps the made-up value of a service's setting.
+func SettingFile(b bay.Bay, service, setting string) string {
+	return filepath.Join(b.Dir, "secrets", service+"-"+setting)
+}
+
+// DataFolder is where a copy of a service keeps its data.
+func DataFolder(b bay.Bay, s declare.Service, copy int) string {
+	return filepath.Join(b.Dir, "data", s.CopyName(copy))
+}
+
+// setting is the value of a name that a card's texts use: its settings, and for a
+// made-up one NAME-file, the file that holds it. ok is false for other names.
+func (in Inputs) setting(s declare.Service, copy int, name string) (value string, ok bool, err error) {
+	switch name {
+	case "data":
+		return DataFolder(in.Bay, s, copy), true, nil
+	case "project":
+		return in.Declaration.Project, true, nil
+	}
+	settings := card.Service(s.Card).Group("setting")
+	if base, isFile := strings.CutSuffix(name, "-file"); isFile && settings[base] == card.Random {
+		if own := s.Settings[base]; strings.Contains(own, "@{secret.") {
+			return "", true, fmt.Errorf("the %s of service %s is a secret, and the card wants it in a file; leave it out and one is made up", base, s.Name)
+		}
+		return SettingFile(in.Bay, s.Name, base), true, nil
+	}
+	value, ok = s.Settings[name]
+	if !ok {
+		value, ok = settings[name]
+	}
+	if !ok {
+		return "", false, nil
+	}
+	if value == card.Random {
+		return mark(s.Name + "." + name), true, nil
+	}
+	value, err = ref.Expand(value, in.Lookup(s.Name, copy))
+	return value, true, err
+}
+
+// publishes is what a card's service publishes under a name.
+func (in Inputs) publishes(s declare.Service, name string) (value string, ok bool, err error) {
+	text, ok := s.Card["publish."+name]
+	if !ok {
+		return "", false, nil
+	}
+	value, err = ref.Expand(text, in.Lookup(s.Name, 1))
+	return value, true, err
+}

@@ -1,0 +1,28 @@
+package render
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/written/declare"
+)
+
+func FuzzTemplate(f *testing.F) {
+	f.Add("lanes = {{ .param.lanes }}\n{{ range .param.species }}{{ . }} {{ end }}{{ index .param \"x\" }}")
+	f.Add("{{ define \"a\" }}{{ template \"a\" }}{{ end }}{{ template \"a\" }}")
+	f.Add("{{ printf \"%*d\" 1000000000 1 }}")
+	f.Fuzz(func(t *testing.T, text string) {
+		dir := t.TempDir()
+		os.WriteFile(filepath.Join(dir, "a.tmpl"), []byte(text), 0o600)
+		in := Inputs{Declaration: &declare.Declaration{Dir: dir}, BayDir: dir, Reveal: func(s string) string { return s }}
+		_, err := in.content(declare.File{Path: "a", Template: "a.tmpl"}, map[string]any{
+			"param": map[string]any{"lanes": int64(3), "species": []string{"silverfin", "mill trout"}, "run": true}, "project": "heronweir",
+		})
+		if err != nil && !errors.Is(err, fault.Use) {
+			t.Errorf("an error that says nothing to a person: %v", err)
+		}
+	})
+}

@@ -1,0 +1,260 @@
+// Package script turns what a declaration wants to run into a command, and is the
+// POSIX interpreter for scripts: the same on every machine, whatever its /bin/sh
+// is (mvdan.cc/sh, POSIX.1-2017 Shell Command Language).
+package script
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"os/exec"
+	"os/signal"
+	"slices"
+	"strings"
+	"syscall"
+
+	"mvdan.cc/sh/v3/expand"
+	"mvdan.cc/sh/v3/interp"
+	"mvdan.cc/sh/v3/syntax"
+
+	"trammel.example/trammel/internal/core/kernel/proctree"
+	"trammel.example/trammel/internal/core/kernel/seal"
+	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/ref"
+)
+
+// Name is the argv[0] under which this program interprets a script: argv[1] is
+// the script and the rest its parameters.
+const Name = "trammel-script"
+
+// maxScript is how long a script may be: it travels as one argument, of which
+// Linux takes 128 KiB (MAX_ARG_STRLEN in execve(2)).
+const maxScript = 100 << 10
+
+// Expand fills in the references of a run.
+func Expand(run declare.Run, look func(string) (string, error)) (declare.Run, error) {
+	out := declare.Run{Shell: run.Shell}
+	var err error
+	if out.Script, err = ref.Expand(run.Script, look); err != nil {
+		return out, err
+	}
+	for _, a := range run.Argv {
+		a, err := ref.Expand(a, look)
+		if err != nil {
+			return out, err
+		}
+		out.Argv = append(out.Argv, a)
+	}
+	return out, nil
+}
+
+// Command is what to start: Argv, and the file to start where that is not what
+// Argv[0] names on the PATH.
+type Command struct {
+	Path string
+	Argv []string
+}
+
+// CommandOf is the command that does what a run says. A script that is one plain
+// command needs no interpreter and becomes that command.
+func CommandOf(run declare.Run, env []string, args ...string) (Command, error) {
+	switch {
+	case len(run.Argv) > 0:
+		return Command{Argv: append(slices.Clone(run.Argv), args...)}, nil
+	case len(run.Shell) > 0:
+		return Command{Argv: append(append(slices.Clone(run.Shell), run.Script, "trammel"), args...)}, nil
+	}
+	if len(run.Script) > maxScript {
+		return Command{}, fmt.Errorf("the script has %d bytes, and %d are allowed: put it in a file and run that", len(run.Script), maxScript)
+	}
+	if argv, ok := plain(run.Script, env, args); ok {
+		return Command{Argv: argv}, nil
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return Command{}, err
+	}
+	return Command{self, append([]string{Name, run.Script}, args...)}, nil
+}
+
+// In is the command that does in an environment what c would do: in sealed
+// isolation it enters the root first. dir is where it works.
+func In(e *environ.Environment, dir string, c Command) (Command, error) {
+	if e.Isolation != declare.Sealed {
+		return c, nil
+	}
+	view := e.ViewNow(os.Environ())
+	path := c.Path
+	if self, err := os.Executable(); err == nil && path == self {
+		path = view.Self // this program shows under another name
+	}
+	file, argv, err := seal.Command(view, dir, path, c.Argv)
+	return Command{file, argv}, err
+}
+
+// ByHand is a line that does what a run says when it is typed into a shell: what
+// to offer a person whose step failed.
+func ByHand(run declare.Run) string {
+	words := run.Argv
+	switch {
+	case len(run.Shell) > 0:
+		words = append(slices.Clone(run.Shell), run.Script)
+	case len(words) == 0:
+		if argv, ok := plain(run.Script, nil, nil); ok && !strings.Contains(run.Script, "$") {
+			words = argv
+		} else {
+			words = []string{"sh", "-c", run.Script}
+		}
+	}
+	quoted := make([]string, len(words))
+	for i, w := range words {
+		q, err := syntax.Quote(w, syntax.LangPOSIX)
+		if err != nil {
+			q = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+		}
+		quoted[i] = q
+	}
+	return "trammel run -- " + strings.Join(quoted, " ")
+}
+
+// plain turns a script that is a single command, with nothing for a shell to do
+// but quoting and variables, into its words.
+func plain(source string, env, args []string) ([]string, bool) {
+	file, err := parse(source)
+	if err != nil || len(file.Stmts) != 1 {
+		return nil, false
+	}
+	s := file.Stmts[0]
+	call, ok := s.Cmd.(*syntax.CallExpr)
+	if !ok || s.Background || s.Negated || len(s.Redirs) > 0 || len(call.Assigns) > 0 || len(call.Args) == 0 {
+		return nil, false
+	}
+	simple := true
+	syntax.Walk(call, func(n syntax.Node) bool {
+		switch n := n.(type) {
+		case *syntax.CmdSubst, *syntax.ArithmExp, *syntax.ProcSubst, *syntax.ExtGlob, *syntax.BraceExp:
+			simple = false
+		case *syntax.ParamExp: // "$@" and the like need the script's own parameters
+			if n.Param == nil || !plainName(n.Param.Value) || n.Exp != nil || n.Repl != nil {
+				simple = false
+			}
+		case *syntax.Lit:
+			if strings.ContainsAny(n.Value, "*?[~") {
+				simple = false
+			}
+		}
+		return simple
+	})
+	if !simple {
+		return nil, false
+	}
+	words, err := expand.Fields(&expand.Config{Env: expand.ListEnviron(env...)}, call.Args...)
+	if err != nil || len(words) == 0 || interp.IsBuiltin(words[0]) {
+		return nil, false
+	}
+	return append(words, args...), true
+}
+
+func plainName(name string) bool {
+	return name != "" && !strings.ContainsAny(name, "@*#?-$!0123456789")
+}
+
+// parse reads a script that declare has found to be POSIX. It is read in the
+// larger language because the interpreter knows export and readonly only so.
+func parse(source string) (*syntax.File, error) {
+	return syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(source), "")
+}
+
+// Interpret runs a script in this process and returns its exit code. Signals that
+// come for the process group reach the script's current command by themselves;
+// the script then ends after that command.
+func Interpret(ctx context.Context, source string, args, env []string, dir string, stdin io.Reader, stdout, stderr io.Writer) (int, error) {
+	file, err := parse(source)
+	if err != nil {
+		return 2, err
+	}
+	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
+	defer stop()
+	r, err := interp.New(
+		interp.Env(expand.ListEnviron(env...)), interp.Dir(dir), interp.StdIO(stdin, stdout, stderr),
+		interp.Params(append([]string{"--"}, args...)...),
+		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return execute }),
+	)
+	if err != nil {
+		return 2, err
+	}
+	err = r.Run(ctx, file)
+	if status, ok := interp.IsExitStatus(err); ok {
+		return int(status), nil
+	}
+	if ctx.Err() != nil {
+		return 130, nil
+	}
+	if err != nil {
+		return 1, err
+	}
+	return 0, nil
+}
+
+// execute runs one command of a script. It waits for the command even when the
+// script is being stopped: the signal has reached the command too, and it is the
+// command's own business how to end.
+func execute(ctx context.Context, args []string) error {
+	h := interp.HandlerCtx(ctx)
+	// Each gives a name again where an inner scope changed or unset it.
+	values := map[string]string{}
+	for name, v := range h.Env.Each {
+		if v.Exported && v.IsSet() && v.Kind == expand.String {
+			values[name] = v.Str
+		} else {
+			delete(values, name)
+		}
+	}
+	env := make([]string, 0, len(values))
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		env = append(env, name+"="+values[name])
+	}
+	path, err := proctree.LookPath(args[0], env, h.Dir)
+	if err != nil {
+		var missing *proctree.NotFound
+		if errors.As(err, &missing) {
+			fmt.Fprintf(h.Stderr, "%v in this environment\n", err)
+			return interp.ExitStatus(127)
+		}
+		fmt.Fprintln(h.Stderr, err)
+		return interp.ExitStatus(126)
+	}
+	cmd := &exec.Cmd{Path: path, Args: args, Env: env, Dir: h.Dir, Stdin: h.Stdin, Stdout: h.Stdout, Stderr: h.Stderr}
+	err = cmd.Run()
+	var exit *exec.ExitError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &exit):
+		if status, ok := exit.Sys().(syscall.WaitStatus); ok && status.Signaled() {
+			return interp.ExitStatus(128 + uint8(status.Signal()))
+		}
+		return interp.ExitStatus(uint8(exit.ExitCode()))
+	}
+	fmt.Fprintln(h.Stderr, err)
+	return interp.ExitStatus(126)
+}
+
+// Main is the life of an interpreting process. main calls it when argv[0] is
+// Name; it does not return.
+func Main() {
+	dir, err := os.Getwd()
+	if err == nil && len(os.Args) > 1 {
+		var code int
+		code, err = Interpret(context.Background(), os.Args[1], os.Args[2:], os.Environ(), dir, os.Stdin, os.Stdout, os.Stderr)
+		if err == nil {
+			os.Exit(code)
+		}
+	}
+	fmt.Fprintln(os.Stderr, err)
+	os.Exit(2)
+}

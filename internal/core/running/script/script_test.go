@@ -1,0 +1,98 @@
+package script
+
+import (
+	"bytes"
+	"context"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"trammel.example/trammel/internal/core/written/declare"
+)
+
+var env = []string{"PATH=/usr/bin:/bin", "LANE=2", "TWO=a b"}
+
+func TestAPlainCommandNeedsNoInterpreter(t *testing.T) {
+	cases := []struct {
+		source string
+		want   []string // nil: it needs the interpreter
+	}{
+		{"go run ./cmd/lane", []string{"go", "run", "./cmd/lane"}},
+		{`lane "a b" 'c d' e\ f`, []string{"lane", "a b", "c d", "e f"}},
+		{"lane --number $LANE", []string{"lane", "--number", "2"}},
+		{`lane "$TWO" $TWO`, []string{"lane", "a b", "a", "b"}},
+		{"lane ${LANE}", []string{"lane", "2"}},
+		{"a && b", nil}, {"a; b", nil}, {"a | b", nil}, {"a > f", nil}, {"a &", nil}, {"! a", nil},
+		{"X=1 a", nil}, {"a $(b)", nil}, {"a `b`", nil}, {"a *.go", nil}, {"a ~/x", nil}, {`a "$@"`, nil},
+		{"a ${X:-y}", nil}, {"a $((1+1))", nil}, {"cd /tmp", nil}, {"exit 3", nil}, {"if a; then b; fi", nil}, {"a $1", nil},
+	}
+	for _, c := range cases {
+		got, err := CommandOf(declare.Run{Script: c.source}, env)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if interpreted := got.Path != ""; interpreted != (c.want == nil) {
+			t.Errorf("%q is interpreted: %v", c.source, interpreted)
+		} else if !interpreted && !slices.Equal(got.Argv, c.want) {
+			t.Errorf("%q is %q", c.source, got.Argv)
+		}
+	}
+	array, _ := CommandOf(declare.Run{Argv: []string{"a", "$X"}}, env, "more")
+	if !slices.Equal(array.Argv, []string{"a", "$X", "more"}) {
+		t.Errorf("an array is %q", array.Argv)
+	}
+	shell, _ := CommandOf(declare.Run{Script: "x", Shell: []string{"bash", "-c"}}, env, "1")
+	if !slices.Equal(shell.Argv, []string{"bash", "-c", "x", "trammel", "1"}) {
+		t.Errorf("a shell of its own is %q", shell.Argv)
+	}
+	if _, err := CommandOf(declare.Run{Script: "a;" + strings.Repeat("#", maxScript)}, env); err == nil {
+		t.Error("a script that no system takes is accepted")
+	}
+}
+
+func TestInterpret(t *testing.T) {
+	cases := []struct {
+		source, out string
+		code        int
+	}{
+		{`for f in 1 2; do printf '%s\n' "lane-$f"; done`, "lane-1\nlane-2\n", 0},
+		{"set -e; false; echo never", "", 1},
+		{"no-such-command; echo $?", "127\n", 0},
+		{"sh -c 'exit 9'", "", 9},
+		{"exit 5", "", 5},
+		{"sh -c 'kill -TERM $$'", "", 143},
+		{`echo "$# $2"`, "2 b c\n", 0},
+		{"unset LANE; sh -c 'echo [$LANE]'", "[]\n", 0},
+		{"X=1; export Y=2; sh -c 'echo $X$Y'", "2\n", 0},
+		{"pwd", "DIR\n", 0},
+	}
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range cases {
+		var out, errs bytes.Buffer
+		code, err := Interpret(context.Background(), c.source, []string{"a", "b c"}, env, dir, nil, &out, &errs)
+		if got := strings.ReplaceAll(out.String(), dir, "DIR"); err != nil || code != c.code || got != c.out {
+			t.Errorf("%q: %q, code %d, %v, %s", c.source, got, code, err, &errs)
+		}
+	}
+	if code, err := Interpret(context.Background(), "if", nil, env, dir, nil, nil, nil); err == nil || code != 2 {
+		t.Errorf("a script that does not parse: %d, %v", code, err)
+	}
+}
+
+func TestByHand(t *testing.T) {
+	for want, run := range map[string]declare.Run{
+		"trammel run -- go mod download":                 {Script: "go mod download"},
+		`trammel run -- sh -c 'psql "$URL" -f db/s.sql'`: {Script: `psql "$URL" -f db/s.sql`},
+		"trammel run -- sh -c 'a && b'":                  {Script: "a && b"},
+		"trammel run -- bash -c 'a | b'":                 {Script: "a | b", Shell: []string{"bash", "-c"}},
+		"trammel run -- echo 'mill trout'":               {Argv: []string{"echo", "mill trout"}},
+	} {
+		if got := ByHand(run); got != want {
+			t.Errorf("%s, not %s", got, want)
+		}
+	}
+}

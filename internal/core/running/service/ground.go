@@ -1,0 +1,152 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"strconv"
+	"sync"
+	"time"
+
+	"trammel.example/trammel/internal/core/kernel/listen"
+	"trammel.example/trammel/internal/core/kernel/network"
+)
+
+// ground is the network that services stand on: this machine's, or a private one.
+type ground struct {
+	net *network.Network // nil: this machine's
+	way *http.Server     // the way out of a private one
+
+	mu    sync.Mutex
+	table []listen.Socket
+	err   error
+	at    time.Time
+}
+
+// wayOut is the port of the proxy in every private network.
+const wayOut = 43128
+
+// newGround makes a private network with its way out.
+func newGround() (*ground, error) {
+	n, err := network.New()
+	if err != nil {
+		return nil, err
+	}
+	l, err := n.Listen(wayOut)
+	if err != nil {
+		n.Close()
+		return nil, err
+	}
+	g := &ground{net: n, way: &http.Server{Handler: network.Proxy()}}
+	go func() { _ = g.way.Serve(l) }()
+	return g, nil
+}
+
+// variables lead programs in a private network to its way out. Many programs know the
+// small names only, many the large.
+func (g *ground) variables() []string {
+	if g.net == nil {
+		return nil
+	}
+	address := "http://127.0.0.1:" + strconv.Itoa(wayOut)
+	return []string{
+		"http_proxy=" + address, "https_proxy=" + address, "HTTP_PROXY=" + address, "HTTPS_PROXY=" + address,
+		"no_proxy=localhost,127.0.0.1,::1", "NO_PROXY=localhost,127.0.0.1,::1",
+	}
+}
+
+// on is where to fork what is to be in this network.
+func (g *ground) on() func(func()) {
+	if g.net == nil {
+		return nil
+	}
+	return g.net.Do
+}
+
+// tableAge is how old a reading of the table may be. Many services that start at once
+// share it.
+const tableAge = 2 * time.Millisecond
+
+func (g *ground) sockets() ([]listen.Socket, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if time.Since(g.at) > tableAge {
+		read := func() { g.table, g.err = listen.Sockets() }
+		if g.net == nil {
+			read()
+		} else {
+			g.net.Do(read)
+		}
+		g.at = time.Now()
+	}
+	return g.table, g.err
+}
+
+// listens tells whether somebody listens on a port; an error means that nobody knows.
+func (g *ground) listens(_ context.Context, port int) (bool, error) {
+	table, err := g.sockets()
+	return err == nil && listen.On(table, port), err
+}
+
+func (g *ground) dial(ctx context.Context, port int) (net.Conn, error) {
+	if g.net != nil {
+		return g.net.Dial(ctx, port)
+	}
+	var d net.Dialer
+	return d.DialContext(ctx, "tcp4", "127.0.0.1:"+strconv.Itoa(port))
+}
+
+func (g *ground) accepts(ctx context.Context, port int) error {
+	ctx, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	c, err := g.dial(ctx, port)
+	if err != nil {
+		return fmt.Errorf("nothing listens on port %d", port)
+	}
+	return c.Close()
+}
+
+// client makes a new connection for each probe and follows no redirect: a redirect is
+// an answer.
+func (g *ground) client() *http.Client {
+	return &http.Client{
+		Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, address string) (net.Conn, error) {
+			_, text, err := net.SplitHostPort(address)
+			if err != nil {
+				return nil, err
+			}
+			port, err := strconv.Atoi(text)
+			if err != nil {
+				return nil, err
+			}
+			return g.dial(ctx, port)
+		}},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Timeout:       5 * time.Second,
+	}
+}
+
+// forward takes connections to this machine's ports into a private network.
+func (g *ground) forward(spec Spec) (end func(), err error) {
+	var listeners []net.Listener
+	end = func() {
+		for _, l := range listeners {
+			l.Close()
+		}
+	}
+	if g.net == nil {
+		return end, nil
+	}
+	for name, outer := range spec.Outer {
+		l, err := net.Listen("tcp4", "127.0.0.1:"+strconv.Itoa(outer))
+		if err != nil {
+			end()
+			return nil, err
+		}
+		listeners = append(listeners, l)
+		inner := spec.Ports[name]
+		go network.Forward(l, func(ctx context.Context) (net.Conn, error) { return g.net.Dial(ctx, inner) })
+	}
+	return end, nil
+}

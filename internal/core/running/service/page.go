@@ -1,0 +1,395 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	_ "embed"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"html/template"
+	"io"
+	"maps"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"trammel.example/trammel/internal/core/base/canon"
+)
+
+//go:embed page.html
+var pageText string
+
+// page is what a bay shows in a browser: how its services are, their logs, what is
+// due, and the routines. What it shows of the project it asks this very program for,
+// and what it does it does by the same commands that a person would type, so that
+// consent and every other rule hold.
+type page struct {
+	s     *supervisor
+	token string
+	text  *template.Template
+
+	mu    sync.Mutex
+	facts facts
+	at    time.Time
+	busy  bool
+}
+
+// facts are what the declaration and the lock say, which only changes now and then.
+type facts struct {
+	Environment string    `json:"environment"`
+	Due         []dueOut  `json:"due"`
+	Routines    []routine `json:"routines"`
+	names       []string  // of declared services
+}
+
+type dueOut struct {
+	Name string `json:"name"`
+	Why  string `json:"why"`
+}
+
+type routine struct {
+	Name  string `json:"name"`
+	About string `json:"about"`
+	Run   string `json:"run"`
+}
+
+func newPage(s *supervisor) *page {
+	raw := make([]byte, 24)
+	_, _ = rand.Read(raw) // never fails (crypto/rand)
+	return &page{s: s, token: hex.EncodeToString(raw)}
+}
+
+func (p *page) handle(mux *http.ServeMux) {
+	mux.HandleFunc("GET /page/{$}", p.show)
+	mux.HandleFunc("GET /page/state", p.state)
+	mux.HandleFunc("GET /page/logs", p.logs)
+	mux.HandleFunc("POST /page/act", p.act)
+}
+
+func (p *page) show(w http.ResponseWriter, r *http.Request) {
+	p.mu.Lock()
+	if p.text == nil {
+		p.text = template.Must(template.New("").Parse(pageText))
+	}
+	p.mu.Unlock()
+	h := w.Header()
+	h.Set("Content-Type", "text/html; charset=utf-8")
+	h.Set("Cache-Control", "no-store")
+	// The token stands in the page: nobody may frame it or read it from elsewhere.
+	h.Set("Content-Security-Policy", "default-src 'none'; connect-src 'self'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	h.Set("Referrer-Policy", "no-referrer")
+	_ = p.text.Execute(w, struct{ Project, Bay, Token string }{p.s.bay.Project, p.s.bay.Name, p.token})
+}
+
+// serviceOut is a service as the page shows it.
+type serviceOut struct {
+	Name     string    `json:"name"`
+	Service  string    `json:"service"`
+	State    string    `json:"state"`
+	Reason   string    `json:"reason,omitempty"`
+	Since    time.Time `json:"since"`
+	Running  bool      `json:"running"`
+	Restarts int       `json:"restarts"`
+	Address  string    `json:"address,omitempty"`
+	Ports    []string  `json:"ports"`
+	More     []string  `json:"more"`
+}
+
+func (p *page) state(w http.ResponseWriter, r *http.Request) {
+	list := p.s.statuses()
+	p.s.notice(list)
+	known := p.known()
+	out := struct {
+		facts
+		Services []serviceOut `json:"services"`
+		Logs     []string     `json:"logs"`
+	}{facts: known, Services: []serviceOut{}, Logs: p.logNames()}
+	seen := map[string]bool{}
+	for _, st := range list {
+		x := serviceOut{Name: st.Name, Service: st.Service, State: st.State, Reason: st.Reason, Since: st.Since, Running: st.Running(), Restarts: st.Restarts, Address: st.Address, Ports: []string{}, More: []string{}}
+		for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
+			x.Ports = append(x.Ports, fmt.Sprintf("127.0.0.1:%d", st.Ports[name]))
+		}
+		for _, m := range st.More {
+			x.More = append(x.More, m.At)
+		}
+		seen[st.Service] = true
+		out.Services = append(out.Services, x)
+	}
+	for _, name := range known.names {
+		if !seen[name] {
+			out.Services = append(out.Services, serviceOut{Name: name, Service: name, State: Stopped, Ports: []string{}, More: []string{}})
+		}
+	}
+	slices.SortStableFunc(out.Services, func(a, b serviceOut) int { // as they are declared
+		return slices.Index(known.names, a.Service) - slices.Index(known.names, b.Service)
+	})
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Cache-Control", "no-store")
+	_ = json.NewEncoder(w).Encode(out)
+}
+
+// factsAge is how old what is known of the project may be before it is asked anew.
+const factsAge = 5 * time.Second
+
+// known gives the last facts, and has them asked for anew beside when they are old.
+func (p *page) known() facts {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if time.Since(p.at) > factsAge && !p.busy {
+		p.busy = true
+		ask := func() {
+			f := p.ask()
+			p.mu.Lock()
+			p.facts, p.at, p.busy = f, time.Now(), false
+			p.mu.Unlock()
+		}
+		if p.at.IsZero() { // the first time there is nothing to show meanwhile
+			p.mu.Unlock()
+			ask()
+			p.mu.Lock()
+		} else {
+			go ask()
+		}
+	}
+	return p.facts
+}
+
+// self is this program, as a person would start it on this bay.
+func (p *page) self(ctx context.Context, args ...string) (*exec.Cmd, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	all := append([]string{"--dir", p.s.bay.Checkout, "--bay", p.s.bay.Name, "--plain"}, args...)
+	cmd := exec.CommandContext(ctx, self, all...)
+	cmd.Dir = p.s.bay.Checkout
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
+	cmd.WaitDelay = 10 * time.Second
+	return cmd, nil
+}
+
+func (p *page) ask() facts {
+	ctx, cancel := context.WithTimeout(p.s.ctx, 20*time.Second)
+	defer cancel()
+	f := facts{Due: []dueOut{}, Routines: []routine{}}
+	var shown struct {
+		Environment string `json:"environment"`
+		Declared    []string
+		Steps       []struct {
+			Name, State, Why string
+		} `json:"steps"`
+	}
+	var listed struct {
+		Routines []routine `json:"routines"`
+	}
+	for command, into := range map[string]any{"show": &shown, "do": &listed} {
+		cmd, err := p.self(ctx, command, "--json")
+		if err != nil {
+			continue
+		}
+		if out, err := cmd.Output(); err == nil {
+			_ = json.Unmarshal(out, into)
+		}
+	}
+	if shown.Environment != "" {
+		f.Environment = canon.Short(shown.Environment)
+	}
+	for _, s := range shown.Steps {
+		if s.State == "due" {
+			f.Due = append(f.Due, dueOut{s.Name, s.Why})
+		}
+	}
+	f.names = shown.Declared
+	if listed.Routines != nil {
+		f.Routines = listed.Routines
+	}
+	return f
+}
+
+// logNames are the services and routines that have a log.
+func (p *page) logNames() []string {
+	out := []string{}
+	files, _ := filepath.Glob(filepath.Join(p.s.bay.Logs(), "*.log"))
+	for _, f := range files {
+		if name := strings.TrimSuffix(filepath.Base(f), ".log"); !strings.HasPrefix(name, "step-") {
+			out = append(out, name)
+		}
+	}
+	slices.SortFunc(out, compareNames)
+	return out
+}
+
+// logs streams lines as server-sent events (WHATWG HTML, section 9.2): first the last
+// ones, then what comes.
+func (p *page) logs(w http.ResponseWriter, r *http.Request) {
+	names := p.logNames()
+	if of := r.URL.Query().Get("of"); of != "" {
+		if !slices.Contains(names, of) {
+			http.Error(w, "no such log", http.StatusNotFound)
+			return
+		}
+		names = []string{of}
+	}
+	names = slices.DeleteFunc(names, func(n string) bool { return len(names) > 1 && strings.HasPrefix(n, "routine-") })
+	ctx, cancel := context.WithCancel(r.Context())
+	defer cancel()
+	stop := context.AfterFunc(p.s.ctx, cancel)
+	defer stop()
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	flush, _ := w.(http.Flusher)
+	write := func(l Line) {
+		raw, err := json.Marshal(l)
+		if err == nil {
+			_, err = fmt.Fprintf(w, "data: %s\n\n", raw)
+		}
+		if err != nil {
+			cancel()
+		}
+	}
+	var before []Line
+	lines := make(chan Line, 256)
+	var tails []*Tail
+	for _, name := range names {
+		t := OpenTail(p.s.bay.Logs(), name)
+		tails = append(tails, t)
+		before = append(before, t.Last(100, time.Time{})...)
+	}
+	slices.SortStableFunc(before, func(a, b Line) int { return a.At.Compare(b.At) })
+	for _, l := range before[max(0, len(before)-300):] {
+		write(l)
+	}
+	if flush != nil {
+		flush.Flush()
+	}
+	for _, t := range tails {
+		go func() {
+			defer t.Close()
+			t.Follow(ctx, func(l Line) {
+				select {
+				case lines <- l:
+				case <-ctx.Done():
+				}
+			})
+		}()
+	}
+	beat := time.NewTicker(15 * time.Second)
+	defer beat.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case l := <-lines:
+			write(l)
+			for more := true; more; {
+				select {
+				case l := <-lines:
+					write(l)
+				default:
+					more = false
+				}
+			}
+		case <-beat.C: // finds out that the browser has gone
+			if _, err := io.WriteString(w, ": \n\n"); err != nil {
+				return
+			}
+		}
+		if flush != nil {
+			flush.Flush()
+		}
+	}
+}
+
+// act starts, stops or restarts a service or runs a routine. It answers when that is
+// done, with what the command said when it failed.
+func (p *page) act(w http.ResponseWriter, r *http.Request) {
+	origin := r.Header.Get("Origin")
+	site := r.Header.Get("Sec-Fetch-Site")
+	given := []byte(r.Header.Get("X-Trammel-Token"))
+	if subtle.ConstantTimeCompare(given, []byte(p.token)) != 1 || origin != "" && origin != "http://"+r.Host || site != "" && site != "same-origin" {
+		http.Error(w, "this is not asked for by the page itself; load it anew", http.StatusForbidden)
+		return
+	}
+	var ask struct{ What, Name string }
+	if err := json.NewDecoder(io.LimitReader(r.Body, 4096)).Decode(&ask); err != nil || ask.Name == "" || strings.HasPrefix(ask.Name, "-") {
+		http.Error(w, "it cannot be told what to do", http.StatusBadRequest)
+		return
+	}
+	commands := map[string][][]string{
+		"start": {{"start", ask.Name}}, "stop": {{"stop", ask.Name}}, "do": {{"do", ask.Name}},
+		"restart": {{"start", "--again", ask.Name}},
+	}[ask.What]
+	if commands == nil {
+		http.Error(w, "it cannot be told what to do", http.StatusBadRequest)
+		return
+	}
+	for _, args := range commands {
+		// What was begun is carried through, also when the browser goes.
+		cmd, err := p.self(p.s.ctx, args...)
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
+		var out []byte
+		if ask.What == "do" {
+			err = p.runLogged(cmd, "routine-"+ask.Name)
+		} else {
+			out, err = cmd.CombinedOutput()
+		}
+		if err != nil {
+			text := strings.TrimSpace(string(out))
+			if text == "" {
+				text = fmt.Sprintf("%s ended with %v; its log has more", ask.Name, err)
+			}
+			http.Error(w, text[max(0, len(text)-2000):], http.StatusConflict)
+			return
+		}
+	}
+	p.mu.Lock()
+	p.at = time.Time{}
+	p.mu.Unlock()
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// runLogged runs a command whose output goes into a log of its own.
+func (p *page) runLogged(cmd *exec.Cmd, name string) error {
+	log, err := openLog(LogPath(p.s.bay.Logs(), name))
+	if err != nil {
+		return err
+	}
+	defer log.close()
+	log.line("sup", []byte("started from the page"))
+	read, write, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	defer read.Close()
+	cmd.Stdout, cmd.Stderr = write, write
+	err = cmd.Start()
+	write.Close()
+	if err != nil {
+		return err
+	}
+	kept := make(chan struct{})
+	go func() { defer close(kept); log.keep("out", read) }()
+	err = cmd.Wait()
+	_ = read.SetReadDeadline(time.Now().Add(time.Second))
+	<-kept
+	end := "done"
+	if err != nil {
+		end = err.Error()
+	}
+	log.line("sup", []byte(end))
+	return err
+}

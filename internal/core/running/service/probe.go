@@ -1,0 +1,264 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"trammel.example/trammel/internal/core/kernel/listen"
+	"trammel.example/trammel/internal/core/kernel/proctree"
+)
+
+// pause between two probes: short at first, when most services get ready, then
+// longer, so that a slow one is not kept busy answering.
+func pause(p Probe, since time.Duration) time.Duration {
+	if p.Every > 0 {
+		return p.Every
+	}
+	if len(p.Command) > 0 {
+		return min(max(20*time.Millisecond, since/20), time.Second)
+	}
+	return min(max(2*time.Millisecond, since/50), 100*time.Millisecond)
+}
+
+// listenEvery is how often the table of ports is looked at while something starts.
+// It is one system call, so that it can be often.
+const listenEvery = 3 * time.Millisecond
+
+// await waits until the service is ready. First its ports must be listened on, which
+// the kernel tells; then the declared probe must succeed, since listening is not yet
+// ready. The error is the last probe's when the time is up or the context ends. probe
+// is made before the service starts, so that it sees the first line of the log.
+func await(ctx context.Context, s Spec, probe func(context.Context) error, g *ground, log *logWriter) error {
+	ctx, cancel := context.WithTimeout(ctx, s.Ready.Within)
+	defer cancel()
+	defer log.setWatch(nil)
+	start := time.Now()
+	for _, port := range s.ports() {
+		for {
+			if len(s.Ready.Command) > 0 && time.Since(start) > time.Second {
+				break // a command may mean something else than its ports
+			}
+			open, err := g.listens(ctx, port)
+			if err != nil || open {
+				break // where nobody tells, the probe finds out
+			}
+			select {
+			case <-ctx.Done():
+				return fmt.Errorf("nothing listens on port %d", port)
+			case <-time.After(listenEvery):
+			}
+		}
+	}
+	for {
+		err := probe(ctx)
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(pause(s.Ready, time.Since(start))):
+		}
+	}
+}
+
+// ports are those that must be listened on before a probe makes sense.
+func (s Spec) ports() []int {
+	p := s.Ready
+	switch {
+	case p.Log != "" || p.File != "" || p.Notify:
+		return nil // it says itself when it is ready
+	case p.TCP > 0:
+		return []int{p.TCP}
+	case p.HTTP != "":
+		if port, err := strconv.Atoi(portOf(p.HTTP)); err == nil {
+			return []int{port}
+		}
+	}
+	var out []int
+	for _, n := range s.Ports {
+		out = append(out, n)
+	}
+	return out
+}
+
+func portOf(url string) string {
+	_, rest, _ := strings.Cut(url, "://")
+	host, _, _ := strings.Cut(rest, "/")
+	_, port, _ := net.SplitHostPort(host)
+	return port
+}
+
+// prober makes the probe of a spec. started is when the present run of it began.
+func (s Spec) prober(g *ground, log *logWriter, told <-chan struct{}, started time.Time) func(context.Context) error {
+	p := s.Ready
+	switch {
+	case p.TCP > 0:
+		return func(ctx context.Context) error { return g.accepts(ctx, p.TCP) }
+	case p.HTTP != "":
+		client := g.client()
+		return func(ctx context.Context) error { return answers(ctx, client, p.HTTP, p.Status) }
+	case len(p.Command) > 0:
+		return func(ctx context.Context) error { return s.commandProbe(ctx, g) }
+	case p.Log != "":
+		re := regexp.MustCompile(p.Log) // checked when the declaration was read
+		seen := make(chan struct{}, 1)
+		log.setWatch(func(line string) {
+			if re.MatchString(line) {
+				select {
+				case seen <- struct{}{}:
+				default:
+				}
+			}
+		})
+		return waits(seen, fmt.Errorf("no line of its log matches %q", p.Log))
+	case p.Notify:
+		return waits(told, errors.New("it has not sent READY=1 to NOTIFY_SOCKET"))
+	case p.File != "":
+		return func(context.Context) error {
+			info, err := os.Stat(p.File)
+			if err != nil {
+				return fmt.Errorf("%s is not there", p.File)
+			}
+			// One from an earlier run says nothing; clocks of files are coarse.
+			if info.ModTime().Before(started.Add(-50 * time.Millisecond)) {
+				return fmt.Errorf("%s is from before the start", p.File)
+			}
+			return nil
+		}
+	}
+	return func(ctx context.Context) error {
+		for _, n := range s.Ports {
+			if err := g.accepts(ctx, n); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// waits is a probe that is woken, not repeated.
+func waits(signal <-chan struct{}, not error) func(context.Context) error {
+	return func(ctx context.Context) error {
+		select {
+		case <-signal:
+			return nil
+		case <-ctx.Done():
+			return not
+		}
+	}
+}
+
+func answers(ctx context.Context, client *http.Client, url string, status int) error {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+	if err != nil {
+		return err
+	}
+	resp, err := client.Do(r)
+	if err != nil {
+		return fmt.Errorf("%s does not answer", url)
+	}
+	resp.Body.Close()
+	if status == resp.StatusCode || status == 0 && resp.StatusCode >= 200 && resp.StatusCode < 400 {
+		return nil
+	}
+	return fmt.Errorf("%s answers %d", url, resp.StatusCode)
+}
+
+func (s Spec) commandProbe(ctx context.Context, g *ground) error {
+	null, err := os.OpenFile(os.DevNull, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer null.Close()
+	t, err := proctree.Start(proctree.Spec{Path: s.Ready.Path, Argv: s.Ready.Command, Env: s.Env, Dir: s.Dir, Stdout: null, Stderr: null, On: g.on()})
+	if err != nil {
+		return err
+	}
+	select {
+	case <-t.Done():
+	case <-ctx.Done():
+		t.Kill()
+		<-t.Done()
+		return errors.New("the probe did not end in time")
+	}
+	if e := t.Wait(); !e.OK() {
+		return fmt.Errorf("the probe ended with %s", e)
+	}
+	return nil
+}
+
+// How a probe's answers after readiness are taken: so many in a row turn the state.
+const (
+	failsToFailing = 3
+	oksToReady     = 2
+)
+
+// health turns single answers into a state that does not flap.
+type health struct {
+	failing    bool
+	fails, oks int
+}
+
+// see takes one answer and tells whether the state turned.
+func (h *health) see(ok bool) (turned bool) {
+	if ok {
+		h.fails, h.oks = 0, h.oks+1
+		if h.failing && h.oks >= oksToReady {
+			h.failing = false
+			return true
+		}
+		return false
+	}
+	h.oks, h.fails = 0, h.fails+1
+	if !h.failing && h.fails >= failsToFailing {
+		h.failing = true
+		return true
+	}
+	return false
+}
+
+// liveness is how often a service that is ready is probed again; 0 is never. Probes
+// that only wait for a sign have nothing to repeat.
+func (s Spec) liveness() time.Duration {
+	p := s.Ready
+	switch {
+	case p.Log != "" || p.Notify || p.File != "":
+		return 0
+	case len(p.Command) > 0:
+		return max(p.Every, 30*time.Second)
+	case p.HTTP != "":
+		return max(p.Every, 10*time.Second)
+	case p.TCP > 0 || len(s.Ports) > 0:
+		return max(p.Every, 5*time.Second)
+	}
+	return 0
+}
+
+// alive is one answer of a service that is ready. Ports are looked up in the kernel's
+// table, which one reading serves for all services.
+func (s Spec) alive(ctx context.Context, g *ground, probe func(context.Context) error) error {
+	if s.Ready.HTTP == "" && len(s.Ready.Command) == 0 {
+		for _, port := range s.ports() {
+			open, err := g.listens(ctx, port)
+			if errors.Is(err, listen.ErrNone) {
+				return g.accepts(ctx, port)
+			}
+			if err == nil && !open {
+				return fmt.Errorf("nothing listens on port %d any more", port)
+			}
+		}
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	return probe(ctx)
+}

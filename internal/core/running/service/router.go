@@ -1,0 +1,331 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html/template"
+	"log/slog"
+	"maps"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/checkout/bay"
+)
+
+// Services and pages have names: http://SERVICE.PROJECT.localhost:4280/, with the bay
+// between them where it is not main. Names below localhost lead to this machine
+// (RFC 6761, section 6.3). One supervisor of the user holds the port, whichever came
+// first, and serves the names of all; when it goes, another takes over.
+
+// routerPorts are tried in turn; the first is what people know. Another user of the
+// machine may have it. 0 is any that is free.
+var routerPorts = []int{4280, 4281, 4282, 4283, 0}
+
+// routes are what one bay's supervisor publishes.
+type routes struct {
+	Project  string           `json:"project"`
+	Bay      string           `json:"bay"`
+	Dir      string           `json:"dir"`
+	Services map[string][]int `json:"services"` // ports on this machine, a copy each
+}
+
+// host is the name of a service (or, with "", of the page) without the port.
+func (r routes) host(service string) string {
+	name := r.Project + ".localhost"
+	if r.Bay != bay.Main {
+		name = r.Bay + "." + name
+	}
+	if service != "" {
+		name = service + "." + name
+	}
+	return name
+}
+
+func (s *supervisor) routesFile() string {
+	return filepath.Join(s.bay.Routes(), strings.TrimPrefix(canon.Digest(s.bay.Dir), "sha256:")[:24]+".json")
+}
+
+// publish says anew what this bay routes.
+func (s *supervisor) publish() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	r := routes{Project: s.bay.Project, Bay: s.bay.Name, Dir: s.bay.Dir, Services: map[string][]int{}}
+	names := make([]string, 0, len(s.units))
+	for name := range s.units {
+		names = append(names, name)
+	}
+	slices.SortFunc(names, compareNames)
+	for _, name := range names {
+		u := s.units[name]
+		if port := u.spec.Reached()[u.spec.Web]; port != 0 && u.Status().Running() {
+			r.Services[u.spec.Service] = append(r.Services[u.spec.Service], port)
+		}
+	}
+	raw, err := json.Marshal(r)
+	if err == nil && string(raw) != s.published {
+		err = disk.WriteCache(s.routesFile(), raw)
+		s.published = string(raw)
+	}
+	if err != nil {
+		s.log.Warn("names cannot be published", "error", err)
+	}
+}
+
+func (s *supervisor) withdraw() { os.Remove(s.routesFile()) }
+
+// RouterPort is the port on which the user's names are served now; 0 when they are not.
+func RouterPort(state string) int {
+	raw, err := os.ReadFile(filepath.Join(state, "routes", "port"))
+	n, convErr := strconv.Atoi(string(raw))
+	if err != nil || convErr != nil {
+		return 0
+	}
+	return n
+}
+
+// PageAddress is where a bay's page is.
+func PageAddress(b bay.Bay) string {
+	return fmt.Sprintf("http://%s:%d/", routes{Project: b.Project, Bay: b.Name}.host(""), RouterPort(b.State))
+}
+
+// address is a service's URL by name, or "" while nobody serves names.
+func (s *supervisor) address(service string) string {
+	port := RouterPort(s.bay.State)
+	if port == 0 {
+		return ""
+	}
+	return fmt.Sprintf("http://%s:%d/", routes{Project: s.bay.Project, Bay: s.bay.Name}.host(service), port)
+}
+
+// route serves names whenever no other supervisor of the user does.
+func (s *supervisor) route(ctx context.Context) {
+	s.publish()
+	for {
+		lock, err := disk.LockFile(filepath.Join(s.bay.Routes(), "router.lock"))
+		if err == nil {
+			s.serveNames(ctx)
+			lock.Close()
+		} else if !errors.Is(err, disk.ErrHeld) {
+			s.log.Warn("names are not served", "error", err)
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+func (s *supervisor) serveNames(ctx context.Context) {
+	for _, port := range routerPorts {
+		l, err := net.Listen("tcp4", "127.0.0.1:"+strconv.Itoa(port))
+		if err != nil {
+			continue
+		}
+		file := filepath.Join(s.bay.Routes(), "port")
+		if err := disk.WriteCache(file, []byte(strconv.Itoa(l.Addr().(*net.TCPAddr).Port))); err != nil {
+			s.log.Warn("the port of names cannot be noted", "error", err)
+		}
+		server := &http.Server{
+			Handler: &router{dir: s.bay.Routes(), log: s.log}, ReadHeaderTimeout: 10 * time.Second,
+			ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+		}
+		go func() { <-ctx.Done(); server.Close() }()
+		s.routing.Store(true)
+		_ = server.Serve(l)
+		s.routing.Store(false)
+		os.Remove(file)
+		return
+	}
+}
+
+// router sends requests on by the name that they are for.
+type router struct {
+	dir  string
+	log  *slog.Logger
+	turn atomic.Uint64
+}
+
+// known reads what all supervisors publish, also what one that was killed left behind:
+// its ports and its control socket answer nobody.
+func (t *router) known() []routes {
+	files, _ := filepath.Glob(filepath.Join(t.dir, "*.json"))
+	var out []routes
+	for _, f := range files {
+		var r routes
+		raw, err := os.ReadFile(f)
+		if err != nil || json.Unmarshal(raw, &r) != nil {
+			continue
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+func control(ctx context.Context, dir string) (net.Conn, error) {
+	short, done, err := shortPath(filepath.Join(dir, "control"))
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	var d net.Dialer
+	return d.DialContext(ctx, "unix", short)
+}
+
+func (t *router) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	name := r.Host
+	if host, _, err := net.SplitHostPort(name); err == nil {
+		name = host
+	}
+	name = strings.ToLower(strings.TrimSuffix(name, "."))
+	if !strings.HasSuffix(name, ".localhost") && name != "localhost" {
+		// A name that leads here from elsewhere would let a foreign page read answers.
+		http.Error(w, "names here end in .localhost", http.StatusMisdirectedRequest)
+		return
+	}
+	all := t.known()
+	for _, bay := range all {
+		if name == bay.host("") {
+			t.page(w, r, bay)
+			return
+		}
+		for service, ports := range bay.Services {
+			if name == bay.host(service) && len(ports) > 0 {
+				t.service(w, r, service, ports)
+				return
+			}
+		}
+	}
+	t.unknown(w, r, name, all)
+}
+
+// service hands a request to one of a service's copies, in turn. Upgrades such as
+// WebSocket's (RFC 6455) and streams pass as they come.
+func (t *router) service(w http.ResponseWriter, r *http.Request, service string, ports []int) {
+	port := ports[int(t.turn.Add(1))%len(ports)]
+	target := &url.URL{Scheme: "http", Host: "127.0.0.1:" + strconv.Itoa(port)}
+	proxy := &httputil.ReverseProxy{
+		Rewrite: func(p *httputil.ProxyRequest) {
+			p.SetURL(target)
+			p.SetXForwarded()
+			p.Out.Host = p.In.Host // links that the service makes lead back by the name
+		},
+		Transport: outgoing, FlushInterval: -1, BufferPool: buffers, ErrorLog: slog.NewLogLogger(t.log.Handler(), slog.LevelDebug),
+		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
+			what := "does not answer"
+			if errors.Is(err, syscall.ECONNREFUSED) {
+				what = "is not ready"
+			}
+			say(w, http.StatusBadGateway, "Service "+service+" "+what+".", "See how it is: trammel show, trammel logs "+service, nil)
+		},
+	}
+	proxy.ServeHTTP(w, r)
+}
+
+// outgoing keeps connections to services. It asks no proxy: they are on this machine.
+var outgoing = &http.Transport{MaxIdleConnsPerHost: 16, IdleConnTimeout: 30 * time.Second, DisableCompression: true, ReadBufferSize: 256 << 10, WriteBufferSize: 64 << 10}
+
+type pool chan []byte
+
+// buffers are what bytes are moved through; large ones cost fewer system calls.
+var buffers = make(pool, 32)
+
+func (p pool) Get() []byte {
+	select {
+	case b := <-p:
+		return b
+	default:
+		return make([]byte, 256<<10)
+	}
+}
+
+func (p pool) Put(b []byte) {
+	select {
+	case p <- b:
+	default:
+	}
+}
+
+// page hands a request to the supervisor whose page it is for.
+func (t *router) page(w http.ResponseWriter, r *http.Request, b routes) {
+	if ours, err := sameUser(r); !ours {
+		t.log.Warn("a page was asked for by another user", "error", err)
+		http.Error(w, "this page is another user's", http.StatusForbidden)
+		return
+	}
+	proxy := &httputil.ReverseProxy{
+		Rewrite: func(p *httputil.ProxyRequest) {
+			p.Out.URL.Scheme, p.Out.URL.Host = "http", "supervisor"
+			p.Out.URL.Path = "/page" + p.In.URL.Path
+			p.Out.URL.RawPath = ""
+			p.Out.Host = p.In.Host
+		},
+		Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return control(ctx, b.Dir)
+		}},
+		FlushInterval: -1, ErrorLog: slog.NewLogLogger(t.log.Handler(), slog.LevelDebug),
+		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
+			say(w, http.StatusBadGateway, b.Project+" does not run in bay "+b.Bay+" now.", "Start it: trammel start", nil)
+		},
+	}
+	proxy.ServeHTTP(w, r)
+}
+
+// unknown answers for names that nobody has, with those that somebody has.
+func (t *router) unknown(w http.ResponseWriter, r *http.Request, name string, all []routes) {
+	_, port, _ := net.SplitHostPort(r.Host)
+	if port != "" {
+		port = ":" + port
+	}
+	links := []string{}
+	for _, b := range all {
+		ctx, cancel := context.WithTimeout(r.Context(), time.Second)
+		c, err := control(ctx, b.Dir)
+		cancel()
+		if err != nil {
+			continue
+		}
+		c.Close()
+		links = append(links, "http://"+b.host("")+port+"/")
+		for _, service := range slices.Sorted(maps.Keys(b.Services)) {
+			links = append(links, "http://"+b.host(service)+port+"/")
+		}
+	}
+	slices.Sort(links)
+	say(w, http.StatusNotFound, "Nothing here is called "+name+".", "Names that lead somewhere now:", links)
+}
+
+var plainPage = sync.OnceValue(func() *template.Template { return template.Must(template.New("").Parse(plainText)) })
+
+const plainText = `<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.What}}</title>
+<style>:root{color-scheme:light dark}body{font:1rem/1.6 system-ui,sans-serif;max-width:42rem;margin:4rem auto;padding:0 1rem}</style></head>
+<body><h1>{{.What}}</h1><p>{{.Do}}</p>{{with .Links}}<ul>{{range .}}<li><a href="{{.}}">{{.}}</a></li>{{end}}</ul>{{else}}{{if .Listing}}<p>None.</p>{{end}}{{end}}</body></html>
+`
+
+func say(w http.ResponseWriter, code int, what, do string, links []string) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(code)
+	_ = plainPage().Execute(w, struct {
+		What, Do string
+		Links    []string
+		Listing  bool
+	}{what, do, links, links != nil})
+}

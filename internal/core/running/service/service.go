@@ -1,0 +1,126 @@
+// Package service runs the services of a bay.
+//
+// A bay has at most one supervisor: a detached copy of this program that starts
+// when the first service does and goes when the last one stops. It keeps each
+// service in a process tree of its own, holds its ports, probes it, keeps its
+// log, restarts it by its rule, and answers on a control socket. When the
+// supervisor dies, by whatever cause, its services die with it.
+//
+// The supervisor knows nothing of declarations: it is given complete specs. The
+// order of starting is the client's business (package setup).
+package service
+
+import (
+	"time"
+
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/written/declare"
+)
+
+// States of a service, in the words that people read.
+const (
+	Starting = "starting"
+	Ready    = "ready"
+	Failing  = "failing" // up, but its probe fails
+	Stopped  = "stopped"
+	Failed   = "failed"
+	Done     = "done" // ended well and is not to be started again
+)
+
+// Spec is one copy of a service, complete.
+//
+// In a private network Ports are those inside, where every service has the number it
+// wants, and Outer those of this machine that lead there.
+type Spec struct {
+	Name    string          `json:"name"`    // "lane" or "lane.2"
+	Service string          `json:"service"` // "lane"
+	Needs   []string        `json:"needs"`   // names of specs that must outlive this one
+	Path    string          `json:"path"`    // file to run; "" looks Argv[0] up
+	Argv    []string        `json:"argv"`
+	Env     []string        `json:"env"`
+	Dir     string          `json:"dir"`
+	Ports   map[string]int  `json:"ports"`
+	Network string          `json:"network"` // name of a private network's segment; "" is this machine's own
+	Outer   map[string]int  `json:"outer"`
+	Web     string          `json:"web"`   // name of the port that browsers are sent to, or ""
+	Stale   []string        `json:"stale"` // files of an earlier run that would be in the way, absolute
+	Ready   Probe           `json:"ready"`
+	Restart declare.Restart `json:"restart"`
+	Signal  string          `json:"signal"`
+	Within  time.Duration   `json:"within"` // how long it may take to stop
+	Config  string          `json:"config"` // digest of what decides its behaviour
+	Build   string          `json:"build"`  // environment id that it runs
+	Mask    []string        `json:"mask"`   // texts that its log must not have
+	Again   bool            `json:"again"`  // start it though it runs just so
+}
+
+// Reached are the ports of a service as the rest of this machine sees them.
+func (s Spec) Reached() map[string]int {
+	if s.Network != "" {
+		return s.Outer
+	}
+	return s.Ports
+}
+
+// Probe says how to find out that the service can be used. With nothing set the
+// ports must be listened on; without ports it is ready once it runs.
+type Probe struct {
+	TCP     int           `json:"tcp,omitempty"`  // port number
+	HTTP    string        `json:"http,omitempty"` // URL
+	Status  int           `json:"status,omitempty"`
+	Path    string        `json:"path,omitempty"` // of Command
+	Command []string      `json:"command,omitempty"`
+	Log     string        `json:"log,omitempty"`    // regular expression
+	File    string        `json:"file,omitempty"`   // absolute: is there, and written since the start
+	Notify  bool          `json:"notify,omitempty"` // says so itself, on NOTIFY_SOCKET
+	Every   time.Duration `json:"every,omitempty"`
+	Within  time.Duration `json:"within"`
+}
+
+// Digest is what a spec's Config is: a digest of what decides how it behaves.
+// The host's own variables, which differ between terminals, do not count.
+func (s Spec) Digest(variables []string) string {
+	ports := canon.Map{}
+	for name, n := range s.Ports {
+		ports[name] = n
+	}
+	return canon.Digest(canon.Map{
+		"argv": s.Argv, "dir": s.Dir, "variables": variables, "ports": ports, "restart": string(s.Restart),
+		"signal": s.Signal, "within": int64(s.Within), "network": s.Network,
+		"ready": canon.Map{
+			"tcp": s.Ready.TCP, "http": s.Ready.HTTP, "status": s.Ready.Status, "command": s.Ready.Command,
+			"log": s.Ready.Log, "file": s.Ready.File, "notify": s.Ready.Notify, "every": int64(s.Ready.Every), "within": int64(s.Ready.Within),
+		},
+	})
+}
+
+// Status is what the supervisor says of one copy of a service.
+type Status struct {
+	Name     string         `json:"name"`
+	Service  string         `json:"service"`
+	State    string         `json:"state"`
+	Reason   string         `json:"reason,omitempty"` // why it failed or is being started again
+	Since    time.Time      `json:"since"`            // when it got into this state
+	Pid      int            `json:"pid,omitempty"`
+	Restarts int            `json:"restarts"`
+	Ports    map[string]int `json:"ports,omitempty"`
+	Config   string         `json:"config"`
+	Build    string         `json:"build"`
+	Weak     bool           `json:"weak,omitempty"`    // runs without a namespace: clean-up is weaker
+	Address  string         `json:"address,omitempty"` // URL by name, of one that browsers are sent to
+	Says     string         `json:"says,omitempty"`    // its own last word on how it is (STATUS= in sd_notify(3))
+
+	// Only when asked for in full.
+	More   []Listener `json:"more,omitempty"`   // ports it listens on that are not declared
+	Memory int64      `json:"memory,omitempty"` // bytes
+	CPU    float64    `json:"cpu,omitempty"`    // cores, since the last time somebody asked
+}
+
+// Listener is a port that a service opened beyond those that are declared.
+type Listener struct {
+	At      string `json:"at"` // address and port
+	Command string `json:"command"`
+}
+
+// Running tells whether something of the service runs or is about to.
+func (s Status) Running() bool { return s.State == Starting || s.State == Ready || s.State == Failing }

@@ -1,0 +1,103 @@
+package service
+
+import (
+	"encoding/json"
+	"os"
+	"slices"
+	"time"
+
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/kernel/listen"
+)
+
+// want notes that a service is to run, or not any more ("": none is); s.mu is held. The
+// note outlives this process, so that the next start after a crash or a reboot brings
+// back what ran.
+func (s *supervisor) want(name string, is bool) {
+	if s.wanted == nil {
+		s.wanted = map[string]bool{}
+		for _, n := range Wanted(s.bay) {
+			s.wanted[n] = true
+		}
+	}
+	if s.wanted[name] == is && name != "" {
+		return
+	}
+	if name == "" {
+		s.wanted = map[string]bool{}
+	} else if is {
+		s.wanted[name] = true
+	} else {
+		delete(s.wanted, name)
+	}
+	var names []string
+	for n := range s.wanted {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	raw, err := json.Marshal(names)
+	if err == nil {
+		err = disk.WriteCache(s.bay.WantedFile(), raw) // whole or not at all; not worth waiting for the disk
+	}
+	if err != nil {
+		s.log.Error("what is wanted cannot be noted", "error", err)
+	}
+}
+
+// Wanted are the services of a bay that ran when nobody had stopped them.
+func Wanted(b bay.Bay) []string {
+	var out []string
+	if raw, err := os.ReadFile(b.WantedFile()); err == nil {
+		_ = json.Unmarshal(raw, &out)
+	}
+	return out
+}
+
+// sample is what a service had used at a time.
+type sample struct {
+	at    time.Time
+	ticks int64
+}
+
+// notice fills in what is only known by looking at processes: memory, CPU time, and
+// ports that nobody declared.
+func (s *supervisor) notice(list []Status) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.last == nil {
+		s.last = map[string]sample{}
+	}
+	for i := range list {
+		st := &list[i]
+		u := s.units[st.Name]
+		if st.Pid == 0 || u == nil {
+			continue
+		}
+		pids := listen.Below(st.Pid)
+		use := listen.UseOf(pids)
+		now := sample{time.Now(), use.Ticks}
+		if before, ok := s.last[st.Name]; ok && now.ticks >= before.ticks {
+			if d := now.at.Sub(before.at).Seconds(); d > 0.05 {
+				st.CPU = float64(now.ticks-before.ticks) / 100 / d
+			}
+		}
+		s.last[st.Name] = now
+		st.Memory = use.Memory
+		table, err := u.g.sockets()
+		if err != nil {
+			continue
+		}
+		held := listen.Held(pids)
+		for _, socket := range table {
+			command, own := held[socket.Inode]
+			declared := false
+			for _, port := range u.spec.Ports {
+				declared = declared || port == int(socket.At.Port())
+			}
+			if own && !declared {
+				st.More = append(st.More, Listener{socket.At.String(), command})
+			}
+		}
+	}
+}

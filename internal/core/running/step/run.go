@@ -1,0 +1,309 @@
+package step
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"trammel.example/trammel/internal/core/base/event"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/mask"
+	"trammel.example/trammel/internal/core/kernel/proctree"
+	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/running/script"
+	"trammel.example/trammel/internal/core/written/declare"
+)
+
+// grace is how long a step that is interrupted may take to end by itself.
+const grace = 5 * time.Second
+
+// Runner runs steps.
+type Runner struct {
+	Environment *environ.Environment
+	Look        func(string) (string, error) // meaning of references
+	Dir         string
+	Logs        string // folder of logs
+}
+
+// Log is where what a step printed is kept.
+func (r *Runner) Log(name string) string { return filepath.Join(r.Logs, "step-"+name+".log") }
+
+// Run runs one step and records its success. Everything that it started and left
+// running is ended with it.
+//
+// A step with retries is tried again after a pause; one that takes longer than it
+// may is ended, which counts as a failed try.
+func (r *Runner) Run(ctx context.Context, st Status) (err error) {
+	name := st.Step.Name
+	done := event.Task(ctx, "step "+name)
+	start := time.Now()
+	defer func() { done("", err) }()
+	if err := r.Environment.Missing(); err != nil {
+		return err
+	}
+	if err := begin(st.marks, name); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(r.Logs, 0o755); err != nil {
+		return err
+	}
+	log, err := os.Create(r.Log(name))
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	run, err := script.Expand(st.Step.Run, r.Look)
+	if err != nil {
+		return fault.New(fault.Use, "step %s: %v", name, err)
+	}
+	env := r.Environment.Environ(os.Environ(), r.Dir)
+	command, err := r.command(run, env)
+	if err != nil {
+		return fault.New(fault.Use, "step %s: %v", name, err)
+	}
+	for try := 0; ; try++ {
+		how, lines, err := r.try(ctx, st, command, env, log)
+		if err != nil {
+			return err
+		}
+		if how == "" {
+			break
+		}
+		if try == st.Step.Retries {
+			if try > 0 {
+				how += fmt.Sprintf(", after %d tries", try+1)
+			}
+			return r.failed(st, run, lines, how)
+		}
+		fmt.Fprintf(log, "%s; again after a pause\n", how)
+		select {
+		case <-time.After(pause << min(try, 5)):
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+	var evidence []string
+	if !st.Step.Evidence.Empty() {
+		if evidence, err = r.Evidence(ctx, st.Step); err != nil {
+			return err
+		}
+	}
+	return succeed(st, time.Since(start), evidence)
+}
+
+// pause is how long a step waits before it is tried again, the first time.
+const pause = 500 * time.Millisecond
+
+func (r *Runner) command(run declare.Run, env []string) (script.Command, error) {
+	command, err := script.CommandOf(run, env)
+	if err != nil {
+		return command, err
+	}
+	return script.In(r.Environment, r.Dir, command)
+}
+
+// Evidence runs what says what a step left behind and returns its lines.
+func (r *Runner) Evidence(ctx context.Context, s declare.Step) ([]string, error) {
+	run, err := script.Expand(s.Evidence, r.Look)
+	if err != nil {
+		return nil, fault.New(fault.Use, "the evidence of step %s: %v", s.Name, err)
+	}
+	env := r.Environment.Environ(os.Environ(), r.Dir)
+	command, err := r.command(run, env)
+	if err != nil {
+		return nil, err
+	}
+	o, err := Output(ctx, command, env, r.Dir, r.Environment.Masks(), 60*time.Second)
+	if err == nil && !o.Exit.OK() {
+		err = fault.New(fault.Failed, "the evidence of step %s cannot be had: %s", s.Name, o.Exit).Advise("%s", o.Last(4))
+	}
+	return o.Lines, err
+}
+
+// Outcome is what a command printed and how it ended.
+type Outcome struct {
+	Lines   []string // of its standard output
+	Remarks []string // of its standard error
+	Exit    proctree.Exit
+}
+
+// Last is the end of what it said, for messages: its remarks where it made any.
+func (o Outcome) Last(n int) string {
+	lines := o.Remarks
+	if len(lines) == 0 {
+		lines = o.Lines
+	}
+	return strings.Join(lines[max(0, len(lines)-n):], "\n")
+}
+
+// Output runs a command to its end.
+// masks are what not to show of them.
+func Output(ctx context.Context, command script.Command, env []string, dir string, masks []string, within time.Duration) (o Outcome, err error) {
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	out, in, err := os.Pipe()
+	if err != nil {
+		return o, err
+	}
+	defer out.Close()
+	remarks, remarksIn, err := os.Pipe()
+	if err != nil {
+		in.Close()
+		return o, err
+	}
+	defer remarks.Close()
+	tree, err := proctree.Start(proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir, Stdout: in, Stderr: remarksIn})
+	in.Close()
+	remarksIn.Close()
+	if err != nil {
+		return o, err
+	}
+	defer context.AfterFunc(ctx, tree.Kill)()
+	var wait sync.WaitGroup
+	wait.Go(func() { o.Remarks = linesOf(remarks, masks) })
+	o.Lines = linesOf(out, masks)
+	wait.Wait()
+	if o.Exit = tree.Wait(); ctx.Err() != nil {
+		return o, fmt.Errorf("it did not end within %s", within)
+	}
+	return o, nil
+}
+
+// linesOf reads what a command prints, up to a bound, to its end.
+func linesOf(r io.Reader, masks []string) (lines []string) {
+	r = mask.Reader(r, masks)
+	raw, _ := io.ReadAll(io.LimitReader(r, 8<<20))
+	_, _ = io.Copy(io.Discard, r)
+	for line := range strings.Lines(string(raw)) {
+		lines = append(lines, strings.TrimRight(line, "\r\n"))
+	}
+	return lines
+}
+
+// try runs the command of a step one time. how says what went wrong, or is "".
+func (r *Runner) try(ctx context.Context, st Status, command script.Command, env []string, log *os.File) (how string, lines []string, err error) {
+	name := st.Step.Name
+	outer := ctx
+	if st.Step.Within > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, st.Step.Within)
+		defer cancel()
+	}
+	out, in, err := os.Pipe()
+	if err != nil {
+		return "", nil, err
+	}
+	defer out.Close()
+	tree, err := proctree.Start(proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: r.Dir, Stdout: in, Stderr: in})
+	in.Close()
+	if err != nil {
+		return fmt.Sprintf("cannot start: %v", err), nil, nil
+	}
+	last := make(chan []string, 1)
+	masked := mask.Reader(out, r.Environment.Masks())
+	go func() {
+		kept := &bounded{w: log, left: maxLog}
+		lines := follow(ctx, "step "+name, masked, kept)
+		kept.close()
+		last <- lines
+	}()
+	select {
+	case <-tree.Done():
+	case <-ctx.Done():
+		tree.Signal(syscall.SIGTERM)
+		select {
+		case <-tree.Done():
+		case <-time.After(grace):
+			tree.Kill()
+			<-tree.Done()
+		}
+	}
+	// A process that slipped out of a tree without a namespace may hold the pipe.
+	_ = out.SetReadDeadline(time.Now().Add(time.Second))
+	lines = <-last
+	if outer.Err() != nil {
+		return "", nil, context.Cause(outer)
+	}
+	if ctx.Err() != nil {
+		return fmt.Sprintf("it took longer than %s", st.Step.Within), lines, nil
+	}
+	if exit := tree.Wait(); !exit.OK() {
+		return exit.String(), lines, nil
+	}
+	return "", nil, nil
+}
+
+// maxLog is how many bytes of what a try prints are kept.
+const maxLog = 64 << 20
+
+// bounded is a log that ends before it fills a disk, and says what it left out.
+type bounded struct {
+	w       io.Writer
+	left    int
+	dropped int64
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if len(p) > b.left {
+		b.left = 0
+		b.dropped += int64(len(p))
+		return len(p), nil
+	}
+	b.left -= len(p)
+	return b.w.Write(p)
+}
+
+func (b *bounded) close() {
+	if b.dropped > 0 {
+		fmt.Fprintf(b.w, "(%d bytes more were printed and not kept)\n", b.dropped)
+	}
+}
+
+// follow copies what a step prints into its log, tells the last line as progress,
+// and returns the last few.
+func follow(ctx context.Context, task string, out io.Reader, log io.Writer) []string {
+	const keep = 12
+	var last []string
+	lines := bufio.NewReaderSize(out, 64<<10)
+	var told time.Time
+	for {
+		line, err := lines.ReadSlice('\n')
+		if len(line) > 0 {
+			_, _ = log.Write(line)
+			text := strings.TrimRight(string(line), "\r\n")
+			if len(last) == keep {
+				last = append(last[:0], last[1:]...)
+			}
+			last = append(last, text)
+			if now := time.Now(); now.Sub(told) > 100*time.Millisecond {
+				event.Send(ctx, event.Event{Phase: event.Progress, Task: task, Text: text})
+				told = now
+			}
+		}
+		if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
+			return last
+		}
+	}
+}
+
+// failed is the message of a step that did not succeed: its last lines, its log,
+// and how to try by hand and go on.
+func (r *Runner) failed(st Status, run declare.Run, lines []string, how string) error {
+	e := fault.New(fault.Failed, "step %s failed: %s", st.Step.Name, how)
+	var do strings.Builder
+	for _, l := range lines {
+		do.WriteString("| " + l + "\n")
+	}
+	fmt.Fprintf(&do, "Log:         %s\n", r.Log(st.Step.Name))
+	fmt.Fprintf(&do, "By hand:     %s\n", script.ByHand(run))
+	fmt.Fprintf(&do, "Once mended: trammel fit")
+	return e.Advise("%s", do.String())
+}

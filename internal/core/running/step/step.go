@@ -1,0 +1,346 @@
+// Package step decides which setup steps are due, and why, and runs them.
+//
+// A step is due when its fingerprint is not the one recorded by its last success.
+// A mark is written only after a success, so a step that was killed, interrupted
+// or failed is due again.
+package step
+
+import (
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"lukechampine.com/blake3"
+
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// Fingerprint is what a step depends on: a digest for each named input, such as
+// "script", "go", "$LEDGER_URL", "db/schema.sql" or "step modules".
+type Fingerprint map[string]string
+
+// Mark is the record of a step's last success.
+type Mark struct {
+	Inputs Fingerprint   `json:"inputs"`
+	At     time.Time     `json:"at"`
+	Took   time.Duration `json:"took"`
+
+	Evidence []string `json:"evidence,omitempty"` // what its evidence said then
+}
+
+// Status is what is known of a step.
+type Status struct {
+	Step   declare.Step
+	Due    bool
+	Why    string // "db/schema.sql changed"; empty when not due
+	Mark   Mark   // zero when it never succeeded
+	inputs Fingerprint
+	marks  string // folder of its mark
+}
+
+// When a step runs besides when it is due.
+const (
+	AtEachFit   = "always"
+	AtEachShell = "shell"
+)
+
+// Marks are the folders of marks: of a checkout, and of a bay for the steps that
+// are per bay.
+type Marks struct{ Checkout, Bay string }
+
+// MarksIn names the folders, given the checkout's own and the bay's.
+func MarksIn(local, bay string) Marks {
+	return Marks{filepath.Join(local, "steps"), filepath.Join(bay, "steps")}
+}
+
+func (m Marks) of(s declare.Step) string {
+	if s.Per == "bay" {
+		return m.Bay
+	}
+	return m.Checkout
+}
+
+// Read is the mark of a step, if it was ever done here.
+func (m Marks) Read(s declare.Step) (Mark, bool) { return readMark(m.of(s), s.Name) }
+
+// Forget makes a step due again.
+func (m Marks) Forget(s declare.Step) error { return begin(m.of(s), s.Name) }
+
+// missing is the first glob of what a step makes for which nothing is there, in
+// words, or "".
+func missing(dir string, makes []string) string {
+	for _, glob := range makes {
+		if found, err := doublestar.Glob(os.DirFS(dir), glob, doublestar.WithNoFollow()); err == nil && len(found) == 0 {
+			return glob + " is missing"
+		}
+	}
+	return ""
+}
+
+// Plan decides for every step of a declaration whether it is due. Steps are in
+// the order of the declaration.
+func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e *environ.Environment, marks Marks, files map[string]string) ([]Status, error) {
+	tools := Fingerprint{}
+	for _, p := range parts {
+		tools[p.Item] = canon.Digest(canon.List{tools[p.Item], p.Tree})
+	}
+	known := map[string]Fingerprint{}
+	sums, digests := map[string]string{}, map[string]string{}
+	var fingerprint func(s declare.Step) (Fingerprint, error)
+	fingerprint = func(s declare.Step) (Fingerprint, error) {
+		if f, ok := known[s.Name]; ok {
+			return f, nil
+		}
+		f := Fingerprint{"script": canon.Digest(s.Run.Meaning())}
+		for tool, digest := range tools {
+			f[tool] = digest
+		}
+		for _, v := range e.Variables {
+			if v.From == "declaration" && names(s.Run, v.Name) {
+				f["$"+v.Name] = canon.Digest(v.Value)
+			}
+		}
+		if err := f.reads(d.Dir, s.Reads, s.Ignore, sums); err != nil {
+			return nil, err
+		}
+		for _, n := range s.Needs {
+			if name, ok := strings.CutPrefix(n, "file."); ok {
+				f["file "+name] = files[name]
+			}
+			if name, ok := strings.CutPrefix(n, "step."); ok {
+				needed, _ := d.Step(name)
+				g, err := fingerprint(needed)
+				if err != nil {
+					return nil, err
+				}
+				if digests[name] == "" {
+					digests[name] = canon.Digest(map[string]string(g))
+				}
+				f["step "+name] = digests[name]
+			}
+		}
+		known[s.Name] = f
+		return f, nil
+	}
+	var out []Status
+	for _, s := range d.Steps {
+		f, err := fingerprint(s)
+		if err != nil {
+			return nil, fmt.Errorf("step %s: %w", s.Name, err)
+		}
+		st := Status{Step: s, inputs: f, marks: marks.of(s)}
+		var had bool
+		st.Mark, had = readMark(st.marks, s.Name)
+		if st.Why = difference(st.Mark.Inputs, f); !had {
+			st.Why = "never done here"
+		}
+		if st.Why == "" {
+			st.Why = missing(d.Dir, s.Makes)
+		}
+		if s.When == AtEachShell { // nothing that a fit would do
+			st.Why = ""
+		}
+		st.Due = st.Why != ""
+		out = append(out, st)
+	}
+	return out, nil
+}
+
+// names tells whether a script mentions a variable.
+func names(r declare.Run, variable string) bool {
+	for _, text := range append(slices.Clone(r.Argv), r.Script) {
+		for rest := text; ; {
+			i := strings.Index(rest, variable)
+			if i < 0 {
+				break
+			}
+			before, after := byte(' '), byte(' ')
+			if i > 0 {
+				before = rest[i-1]
+			}
+			if rest = rest[i+len(variable):]; rest != "" {
+				after = rest[0]
+			}
+			if (before == '$' || before == '{') && !wordByte(after) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func wordByte(c byte) bool {
+	return c == '_' || '0' <= c && c <= '9' || 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z'
+}
+
+// reads adds a digest for each file that the globs name. A folder counts with all
+// that is in it; version control's own and Trammel's folder never count.
+func (f Fingerprint) reads(dir string, globs, ignore []string, sums map[string]string) error {
+	skip, err := readIgnored(dir, ignore)
+	if err != nil {
+		return err
+	}
+	for _, glob := range globs {
+		if out, negated := strings.CutPrefix(glob, "!"); negated {
+			skip = append(skip, ignorePattern{glob: out})
+		}
+	}
+	for _, glob := range globs {
+		if strings.HasPrefix(glob, "!") {
+			continue
+		}
+		found, err := doublestar.Glob(os.DirFS(dir), glob, doublestar.WithNoFollow())
+		if err != nil {
+			return err
+		}
+		found = slices.DeleteFunc(found, neverRead)
+		if len(found) == 0 {
+			f[glob] = "nothing"
+		}
+		for _, name := range found {
+			err := filepath.WalkDir(filepath.Join(dir, name), func(full string, d os.DirEntry, err error) error {
+				if err != nil {
+					return err
+				}
+				if d.IsDir() {
+					if neverRead(d.Name()) {
+						return filepath.SkipDir
+					}
+					return nil
+				}
+				below, err := filepath.Rel(dir, full)
+				if err != nil {
+					return err
+				}
+				if skip.skips(filepath.ToSlash(below)) {
+					return nil
+				}
+				known, ok := sums[full] // many steps may read one file
+				if !ok {
+					if known, err = sum(full); err != nil {
+						return err
+					}
+					sums[full] = known
+				}
+				f[filepath.ToSlash(below)] = known
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// neverRead tells whether a path is version control's or Trammel's own.
+func neverRead(path string) bool {
+	words := strings.Split(path, "/")
+	return slices.Contains(words, ".git") || slices.Contains(words, ".trammel")
+}
+
+func sum(path string) (string, error) {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return "", err
+	}
+	if !info.Mode().IsRegular() {
+		target, _ := os.Readlink(path)
+		return info.Mode().Type().String() + target, nil
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	h := blake3.New(32, nil)
+	if _, err := io.Copy(h, file); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// difference says in words which input is not what it was; files first, since
+// those are what people change.
+func difference(old, now Fingerprint) string {
+	var all []string
+	for name := range now {
+		if was, ok := old[name]; !ok && old != nil {
+			all = append(all, name+" is new")
+		} else if was != now[name] {
+			all = append(all, name+" changed")
+		}
+	}
+	for name := range old {
+		if _, ok := now[name]; !ok {
+			all = append(all, name+" is gone")
+		}
+	}
+	if len(all) == 0 {
+		return ""
+	}
+	rank := func(s string) int {
+		switch {
+		case strings.Contains(s, "/") || strings.Contains(s, "."):
+			return 0
+		case strings.HasPrefix(s, "script "), strings.HasPrefix(s, "$"):
+			return 1
+		case strings.HasPrefix(s, "step "):
+			return 3
+		}
+		return 2
+	}
+	slices.SortFunc(all, func(a, b string) int {
+		if rank(a) != rank(b) {
+			return rank(a) - rank(b)
+		}
+		return strings.Compare(a, b)
+	})
+	if len(all) > 1 {
+		return fmt.Sprintf("%s and %d more", all[0], len(all)-1)
+	}
+	return all[0]
+}
+
+func markFile(marks, name string) string { return filepath.Join(marks, name+".json") }
+
+// readMark reads a mark; a damaged one counts as none.
+func readMark(marks, name string) (m Mark, ok bool) {
+	raw, err := os.ReadFile(markFile(marks, name))
+	if err != nil {
+		return m, false
+	}
+	if json.Unmarshal(raw, &m) != nil || m.Inputs == nil {
+		return Mark{}, false
+	}
+	return m, true
+}
+
+// succeed records a success.
+func succeed(st Status, took time.Duration, evidence []string) error {
+	raw, err := json.MarshalIndent(Mark{st.inputs, time.Now().UTC().Truncate(time.Second), took, evidence}, "", " ")
+	if err != nil {
+		return err
+	}
+	return disk.Write(markFile(st.marks, st.Step.Name), raw, 0o644)
+}
+
+// begin forgets the last success: from here until the next one the step is due.
+func begin(marks, name string) error {
+	err := os.Remove(markFile(marks, name))
+	if os.IsNotExist(err) {
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,117 @@
+package step
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// checkout is a project with three steps, of which two are a chain.
+type checkout struct {
+	t     *testing.T
+	d     *declare.Declaration
+	parts []lock.PartOn
+	env   *environ.Environment
+	marks string
+}
+
+func newCheckout(t *testing.T) *checkout {
+	t.Helper()
+	c := &checkout{t: t, marks: t.TempDir()}
+	c.d = &declare.Declaration{Dir: t.TempDir(), Steps: []declare.Step{
+		{Name: "modules", Run: declare.Run{Script: "go mod download"}, Reads: []string{"go.mod", "db/**"}},
+		{Name: "schema", Run: declare.Run{Script: `psql "$LEDGER_URL"`}, Needs: []string{"step.modules"}},
+		{Name: "free", Run: declare.Run{Argv: []string{"true"}}},
+	}}
+	c.parts = []lock.PartOn{{Item: "go", Name: "go", Part: lock.Part{Tree: "blake3:aa"}}}
+	c.env = &environ.Environment{Variables: []environ.Variable{
+		{Name: "LEDGER_URL", Value: "a", From: "declaration"}, {Name: "LEDGER", Value: "b", From: "declaration"}, {Name: "GOPATH", Value: "/x", From: "card of go"},
+	}}
+	c.write("go.mod", "module weir")
+	c.write("db/schema.sql", "create table passings ();")
+	return c
+}
+
+func (c *checkout) write(name, content string) {
+	c.t.Helper()
+	path := filepath.Join(c.d.Dir, name)
+	os.MkdirAll(filepath.Dir(path), 0o755)
+	if err := os.WriteFile(path, []byte(content), 0o644); err != nil {
+		c.t.Fatal(err)
+	}
+}
+
+// why gives, for each step, why it is due; "" when it is not.
+func (c *checkout) why() [3]string {
+	c.t.Helper()
+	list, err := Plan(c.d, nil, c.parts, c.env, Marks{c.marks, c.marks}, nil)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	var out [3]string
+	for i, s := range list {
+		out[i] = s.Why
+	}
+	return out
+}
+
+// finish marks all steps as done.
+func (c *checkout) finish() {
+	c.t.Helper()
+	list, err := Plan(c.d, nil, c.parts, c.env, Marks{c.marks, c.marks}, nil)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	for _, s := range list {
+		if err := succeed(s, time.Second, nil); err != nil {
+			c.t.Fatal(err)
+		}
+	}
+}
+
+func TestWhatMakesAStepDue(t *testing.T) {
+	cases := []struct {
+		name   string
+		change func(c *checkout)
+		want   [3]string // modules, schema, free
+	}{
+		{"nothing", func(*checkout) {}, [3]string{}},
+		{"a file", func(c *checkout) { c.write("go.mod", "module other") }, [3]string{"go.mod changed", "step modules changed", ""}},
+		{"a file below a glob", func(c *checkout) { c.write("db/more/x.sql", "") }, [3]string{"db/more/x.sql is new", "step modules changed", ""}},
+		{"a file that goes", func(c *checkout) { os.Remove(c.d.Dir + "/db/schema.sql") }, [3]string{"db/schema.sql is gone", "step modules changed", ""}},
+		{"a file that no step reads", func(c *checkout) { c.write("README.md", "x") }, [3]string{}},
+		{"its script", func(c *checkout) { c.d.Steps[1].Run.Script += " -q" }, [3]string{"", "script changed", ""}},
+		{"a tool", func(c *checkout) { c.parts[0].Tree = "blake3:bb" }, [3]string{"go changed", "go changed and 1 more", "go changed"}},
+		{"a variable that it names", func(c *checkout) { c.env.Variables[0].Value = "z" }, [3]string{"", "$LEDGER_URL changed", ""}},
+		{"a variable whose name is the beginning of one", func(c *checkout) { c.env.Variables[1].Value = "z" }, [3]string{}},
+		{"what the step before needs", func(c *checkout) { c.d.Steps[0].Run.Script = "go mod verify" }, [3]string{"script changed", "step modules changed", ""}},
+		{"words about it", func(c *checkout) { c.d.Steps[0].About = "new" }, [3]string{}},
+		{"a mark that is gone", func(c *checkout) { os.Remove(markFile(c.marks, "free")) }, [3]string{"", "", "never done here"}},
+		{"a damaged mark", func(c *checkout) { os.WriteFile(markFile(c.marks, "free"), []byte("{"), 0o644) }, [3]string{"", "", "never done here"}},
+		{"a step that was begun", func(c *checkout) { begin(c.marks, "schema") }, [3]string{"", "never done here", ""}},
+		{"a folder of Trammel's own", func(c *checkout) {
+			c.d.Steps[2].Reads = []string{"**"}
+			c.finish()
+			c.write(".trammel/x", "")
+			c.write(".git/x", "")
+		}, [3]string{}},
+	}
+	for _, x := range cases {
+		t.Run(x.name, func(t *testing.T) {
+			c := newCheckout(t)
+			if got := c.why(); got != [3]string{"never done here", "never done here", "never done here"} {
+				t.Errorf("at first: %q", got)
+			}
+			c.finish()
+			x.change(c)
+			if got := c.why(); got != x.want {
+				t.Errorf("%q, not %q", got, x.want)
+			}
+		})
+	}
+}

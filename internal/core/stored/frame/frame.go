@@ -1,0 +1,280 @@
+// Package frame makes the folder that one environment shows of the store.
+//
+// A frame is a folder bin with one link for each command of the locked toolchains.
+// Its name is the digest of what it shows, so a frame never changes, two projects
+// with one set of tools share it, and an open shell keeps the one it was opened
+// with.
+//
+// A command of a root cannot run on the host's system. In bin it is a link to this
+// program, the launcher, which enters the root and runs it there; and for each root
+// there is a folder in-NAME with the commands as they are had inside that root.
+package frame
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/stored/store"
+	"trammel.example/trammel/internal/core/stored/tree"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// Command is one command that a frame shows.
+type Command struct {
+	Name string
+	Item string // the toolchain it belongs to
+	File string // absolute path in the store
+	Root string // the root that it must run in, or ""
+}
+
+// Frame is what one environment shows. It need not be on disk yet.
+type Frame struct {
+	Dir      string // absolute
+	Commands []Command
+	Roots    map[string]string // root → its tree in the store
+	Program  string            // this program, for the launcher; "" where there are no roots
+}
+
+// In is the folder of commands to put on PATH inside a root.
+func (f Frame) In(root string) string { return filepath.Join(f.Dir, "in-"+root) }
+
+// Bin is the folder to put on PATH.
+func (f Frame) Bin() string { return filepath.Join(f.Dir, "bin") }
+
+// Of computes the frame of parts whose trees are all known. Two items that bring
+// one command are a fault that names both.
+func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
+	files := map[string]string{}
+	owner := map[string]string{}
+	in := map[string]string{}
+	roots := map[string]string{}
+	for _, p := range parts {
+		commands := p.Bin
+		if p.Format == lock.RootFormat {
+			roots[p.Name] = s.Path(p)
+			var err error
+			if commands, err = commandsOf(s, p); err != nil {
+				return Frame{}, err
+			}
+		}
+		for command, file := range commands {
+			full := filepath.Join(s.Path(p), filepath.FromSlash(file))
+			if old, ok := files[command]; ok && old != full {
+				return Frame{}, fault.New(fault.Use, "the command %s comes from both %s and %s", command, owner[command], p.Item).
+					Advise("Take one of the two toolchains out of the declaration.")
+			}
+			if _, ok := files[command]; !ok {
+				files[command], owner[command] = full, p.Item
+				if p.Format == lock.RootFormat {
+					in[command] = p.Name
+				}
+			}
+		}
+	}
+	shown := canon.Digest(files)
+	if len(roots) > 0 {
+		shown = canon.Digest(canon.Map{"files": files, "roots": roots})
+	}
+	f := Frame{Dir: filepath.Join(root, strings.TrimPrefix(shown, "sha256:")[:32]), Roots: roots}
+	for _, command := range lock.Sorted(files) {
+		f.Commands = append(f.Commands, Command{command, owner[command], files[command], in[command]})
+	}
+	return f, nil
+}
+
+// binFolders are where packages put their commands.
+var binFolders = []string{"usr/bin", "usr/sbin", "usr/games"}
+
+// commandsOf are the commands that an item has of its root: those that its card
+// names, or else all that its own packages have.
+func commandsOf(s *store.Store, p lock.PartOn) (map[string]string, error) {
+	out := maps.Clone(p.Bin)
+	if out == nil {
+		out = map[string]string{}
+	}
+	below := os.DirFS(s.Path(p))
+	for _, glob := range p.Commands {
+		found, err := doublestar.Glob(below, glob)
+		if err != nil {
+			return nil, err
+		}
+		for _, file := range found {
+			if info, err := fs.Stat(below, file); err != nil || info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
+				out[filepath.Base(file)] = file
+			}
+		}
+	}
+	if len(p.Bin) > 0 || len(p.Commands) > 0 {
+		return out, nil
+	}
+	for _, line := range p.Packages {
+		q, err := lock.ParsePackage(line)
+		if err != nil || !slices.Contains(p.Wants, q.Name) {
+			continue
+		}
+		part := q.Part(p.Docs)
+		part.Tree = s.Tree(part)
+		if part.Tree == "" {
+			continue
+		}
+		m, err := s.Manifest(part)
+		if err != nil {
+			return nil, fmt.Errorf("the list of files of %s: %w", q.Name, err)
+		}
+		for _, e := range m {
+			if (e.Type == tree.Executable || e.Type == tree.Link) && slices.Contains(binFolders, filepath.Dir(e.Path)) {
+				out[filepath.Base(e.Path)] = e.Path
+			}
+		}
+	}
+	return out, nil
+}
+
+// links are all links of a frame: path below it → target.
+func (f Frame) links() map[string]string {
+	out := map[string]string{}
+	for _, c := range f.Commands {
+		bin := c.File
+		if c.Root != "" {
+			bin = "../launch"
+			inner := strings.TrimPrefix(c.File, f.Roots[c.Root])
+			out["inside/"+c.Name] = "../roots/" + c.Root + inner
+			out["in-"+c.Root+"/"+c.Name] = inner
+		}
+		out["bin/"+c.Name] = bin
+		for root := range f.Roots {
+			if root != c.Root {
+				out["in-"+root+"/"+c.Name] = bin
+			}
+		}
+	}
+	for root, dir := range f.Roots {
+		out["roots/"+root] = dir
+	}
+	if len(f.Roots) > 0 {
+		out["launch"] = f.Program
+	}
+	return out
+}
+
+// folders are the folders of a frame.
+func (f Frame) folders() []string {
+	out := []string{"bin"}
+	for root := range f.Roots {
+		out = append(out, "in-"+root)
+	}
+	if len(f.Roots) > 0 {
+		out = append(out, "inside", "roots")
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Make puts the frame on disk: built aside and renamed, so that it is whole or
+// not there. A frame that is there and right is left alone.
+func (f Frame) Make() error {
+	if len(f.Check()) == 0 {
+		return nil
+	}
+	root := filepath.Dir(f.Dir)
+	if err := os.MkdirAll(root, 0o755); err != nil {
+		return err
+	}
+	fresh, err := os.MkdirTemp(root, ".new-")
+	if err != nil {
+		return err
+	}
+	defer disk.RemoveAll(fresh)
+	for _, folder := range f.folders() {
+		if err := os.Mkdir(filepath.Join(fresh, folder), 0o755); err != nil {
+			return err
+		}
+	}
+	for name, target := range f.links() {
+		if err := os.Symlink(target, filepath.Join(fresh, name)); err != nil {
+			return err
+		}
+	}
+	if err := os.Chmod(fresh, 0o755); err != nil {
+		return err
+	}
+	for range 3 {
+		err = os.Rename(fresh, f.Dir)
+		if err == nil || len(f.Check()) == 0 {
+			return nil
+		}
+		if !errors.Is(err, fs.ErrExist) && !strings.Contains(err.Error(), "not empty") {
+			return err
+		}
+		// Something wrong has the name: it goes aside.
+		old, err := os.MkdirTemp(root, ".new-")
+		if err != nil {
+			return err
+		}
+		if err := os.Rename(f.Dir, filepath.Join(old, "old")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		disk.RemoveAll(old)
+	}
+	return err
+}
+
+// Difference is one command that is not what the frame should show.
+type Difference struct {
+	Command string
+	What    string
+}
+
+// Check compares the folder with what it should show.
+func (f Frame) Check() []Difference {
+	var out []Difference
+	wanted := f.links()
+	for _, folder := range f.folders() {
+		entries, err := os.ReadDir(filepath.Join(f.Dir, folder))
+		if err != nil {
+			return []Difference{{"", "the frame is not there"}}
+		}
+		for _, e := range entries {
+			name := folder + "/" + e.Name()
+			want, ok := wanted[name]
+			target, _ := os.Readlink(filepath.Join(f.Dir, name))
+			switch {
+			case !ok:
+				out = append(out, Difference{shown(name), "extra"})
+			case target != want:
+				out = append(out, Difference{shown(name), "is not the locked one"})
+			}
+			delete(wanted, name)
+		}
+	}
+	if target, _ := os.Readlink(filepath.Join(f.Dir, "launch")); target == f.Program {
+		delete(wanted, "launch")
+	}
+	for _, name := range lock.Sorted(wanted) {
+		out = append(out, Difference{shown(name), "missing"})
+	}
+	return out
+}
+
+// shown is what people call a link of a frame: the command, where it is one.
+func shown(name string) string { return strings.TrimPrefix(name, "bin/") }
+
+// Point makes the stable links of a checkout: .trammel/frame and .trammel/bin,
+// for editors and scripts that cannot ask.
+func (f Frame) Point(trammelDir string) error {
+	if err := disk.Link(filepath.Join(trammelDir, "frame"), f.Dir); err != nil {
+		return err
+	}
+	return disk.Link(filepath.Join(trammelDir, "bin"), filepath.Join("frame", "bin"))
+}

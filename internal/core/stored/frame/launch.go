@@ -1,0 +1,57 @@
+package frame
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+
+	"trammel.example/trammel/internal/core/kernel/seal"
+)
+
+// Launch is the life of this program under the name of a command of a root, as a
+// frame links it: it enters the root and becomes the command there, with the host's
+// own folders around it. It returns when this process was not started so.
+func Launch(args []string) (code int, err error, launched bool) {
+	if filepath.Base(args[0]) == "trammel" {
+		return 0, nil, false
+	}
+	started, ok := startedAs()
+	if !ok {
+		return 0, nil, false
+	}
+	folder, err := filepath.EvalSymlinks(filepath.Dir(started))
+	if err != nil {
+		return 0, nil, false
+	}
+	frame := filepath.Dir(folder)
+	target, err := os.Readlink(filepath.Join(frame, "inside", filepath.Base(started)))
+	rest, ours := strings.CutPrefix(target, "../roots/")
+	if err != nil || !ours {
+		return 0, nil, false
+	}
+	name, inner, _ := strings.Cut(rest, "/")
+	tree, err := os.Readlink(filepath.Join(frame, "roots", name))
+	if err != nil {
+		return 126, err, true
+	}
+	dir, err := os.Getwd()
+	if err != nil {
+		dir = "/"
+	}
+	// Inside, the root's own commands are had directly.
+	env := os.Environ()
+	for i, line := range env {
+		if path, ok := strings.CutPrefix(line, "PATH="); ok {
+			folders := filepath.SplitList(path)
+			for k, f := range folders {
+				if real, err := filepath.EvalSymlinks(f); err == nil && filepath.Dir(real) == frame {
+					folders[k] = filepath.Join(frame, "in-"+name)
+				}
+			}
+			env[i] = "PATH=" + strings.Join(folders, ":")
+		}
+	}
+	file := "/" + inner
+	code, err = seal.Run(seal.View{Root: tree, Work: "/"}, dir, file, append([]string{file}, args[1:]...), env)
+	return code, err, true
+}

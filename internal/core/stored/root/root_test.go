@@ -1,0 +1,157 @@
+package root
+
+import (
+	"context"
+	"crypto/sha1"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"trammel.example/trammel/internal/core/kernel/seal"
+	"trammel.example/trammel/internal/core/stored/tree"
+)
+
+// The test program stands in for trammel where a view is entered.
+func TestMain(m *testing.M) {
+	if seal.Inside() {
+		seal.Main()
+	}
+	os.Exit(m.Run())
+}
+
+// piece unpacks a package: path → content; a content that starts with -> is a link.
+func piece(t *testing.T, name string, files map[string]string) Piece {
+	t.Helper()
+	p := Piece{Name: name, Version: "1.0-1", Dir: t.TempDir()}
+	if _, ok := files["DEBIAN/control"]; !ok {
+		files["DEBIAN/control"] = "Package: " + name + "\n"
+	}
+	for path, content := range files {
+		full := filepath.Join(p.Dir, path)
+		os.MkdirAll(filepath.Dir(full), 0o755)
+		if target, ok := strings.CutPrefix(content, "->"); ok {
+			os.Symlink(target, full)
+		} else if err := os.WriteFile(full, []byte(content), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var err error
+	if p.Manifest, err = tree.Scan(p.Dir, true); err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+func makeRoot(t *testing.T, files map[string]string, pieces ...Piece) (string, tree.Manifest, error) {
+	t.Helper()
+	dir := t.TempDir()
+	m, err := Make(context.Background(), dir, pieces, files)
+	filepath.WalkDir(dir, func(p string, d os.DirEntry, err error) error {
+		if err == nil && d.IsDir() {
+			os.Chmod(p, 0o755)
+		}
+		return nil
+	})
+	return dir, m, err
+}
+
+func TestARootIsItsPackagesMerged(t *testing.T) {
+	ladder := piece(t, "ladder", map[string]string{
+		"usr/bin/ladder": "up", "usr/bin/dash": "a shell", "var/run": "->../run", "usr/share/same": "same",
+		"DEBIAN/postinst": "#!/bin/sh\nif [ \"$1\" = configure ]; then\n  update-alternatives --quiet --install /usr/bin/awk awk /usr/bin/mawk 5 \\\n    --slave /usr/share/awk.1 awk.1 /usr/share/mawk.1\n" +
+			"  update-alternatives --install /usr/bin/ed ed $EDITOR 10\nfi\n",
+	})
+	weir := piece(t, "weir", map[string]string{
+		"usr/bin/mawk": "m", "usr/bin/gawk": "g", "usr/share/mawk.1": "page", "var/run/weir/pid": "7", "usr/share/same": "same",
+		"usr/share/ca-certificates/a.crt": "CERT A\n\n", "usr/share/ca-certificates/b.crt": "CERT B\n", "usr/share/weir.conf": "lanes = 2\n",
+		"DEBIAN/postinst": "update-alternatives --install /usr/bin/awk awk /usr/bin/gawk 10\n",
+	})
+	dir, m, err := makeRoot(t, map[string]string{"etc/weir.conf": "usr/share/weir.conf"}, ladder, weir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path, want := range map[string]string{
+		"usr/bin/ladder": "up", "usr/bin/awk": "g", "usr/bin/sh": "a shell", "etc/ssl/certs/ca-certificates.crt": "CERT A\nCERT B\n",
+		"etc/weir.conf": "lanes = 2\n", "run/weir/pid": "7", "usr/share/same": "same",
+	} {
+		if got, err := os.ReadFile(filepath.Join(dir, path)); err != nil || string(got) != want {
+			t.Errorf("%s: %q %v", path, got, err)
+		}
+	}
+	for _, gone := range []string{"DEBIAN", "usr/bin/ed", "usr/share/awk.1"} {
+		if _, err := os.Lstat(filepath.Join(dir, gone)); err == nil {
+			t.Errorf("%s is there", gone)
+		}
+	}
+	// The manifest is what is on the disk, and files are the packages' own.
+	have, err := tree.Scan(dir, true)
+	if err != nil || have.Digest() != m.Digest() {
+		t.Errorf("the disk differs: %v %v", tree.Compare(m, have, true), err)
+	}
+	one, _ := os.Stat(filepath.Join(ladder.Dir, "usr/bin/ladder"))
+	two, _ := os.Stat(filepath.Join(dir, "usr/bin/ladder"))
+	if !os.SameFile(one, two) {
+		t.Error("a file of the root is a copy")
+	}
+	if _, again, err := makeRoot(t, map[string]string{"etc/weir.conf": "usr/share/weir.conf"}, ladder, weir); err != nil || again.Digest() != m.Digest() {
+		t.Errorf("the same packages gave another root: %v", err)
+	}
+}
+
+func TestPackagesThatClashAreBothNamed(t *testing.T) {
+	a := piece(t, "ladder", map[string]string{"usr/share/x": "one"})
+	b := piece(t, "weir", map[string]string{"usr/share/x": "two"})
+	_, _, err := makeRoot(t, nil, a, b)
+	if err == nil || !strings.Contains(err.Error(), "ladder 1.0-1") || !strings.Contains(err.Error(), "weir 1.0-1") || !strings.Contains(err.Error(), "/usr/share/x") {
+		t.Errorf("%v", err)
+	}
+	// One that says that it takes the file over has it, whatever the order.
+	for _, names := range [][2]string{{"ladder", "weir"}, {"weir", "ladder"}} {
+		a := piece(t, names[0], map[string]string{"usr/share/x": "one"})
+		b := piece(t, names[1], map[string]string{"usr/share/x": "two", "DEBIAN/control": "Package: x\nReplaces: other,\n " + names[0] + " (<< 2)\n"})
+		first, second := a, b
+		if names[0] > names[1] {
+			first, second = b, a
+		}
+		dir, _, err := makeRoot(t, nil, first, second)
+		if got, _ := os.ReadFile(filepath.Join(dir, "usr/share/x")); err != nil || string(got) != "two" {
+			t.Errorf("%v: %q %v", names, got, err)
+		}
+	}
+	if _, _, err := makeRoot(t, map[string]string{"etc/x": "usr/nothing"}, a); err == nil || !strings.Contains(err.Error(), "/usr/nothing") {
+		t.Errorf("a copy of nothing: %v", err)
+	}
+}
+
+func TestALibraryThatIsLinkedMustBeThere(t *testing.T) {
+	program, err := os.ReadFile("/bin/ls")
+	if err != nil || len(needed("/bin/ls")) == 0 {
+		t.Skip("this machine has no dynamic ls")
+	}
+	p := piece(t, "coreutils", map[string]string{"usr/bin/ls": string(program)})
+	_, _, err = makeRoot(t, nil, p)
+	if err == nil || !strings.Contains(err.Error(), "/usr/bin/ls links libc.so") {
+		t.Errorf("a root without the C library: %v", err)
+	}
+	libraries := map[string]string{}
+	for _, name := range needed("/bin/ls") {
+		libraries["usr/lib/"+name] = "stands in"
+	}
+	if _, _, err = makeRoot(t, nil, p, piece(t, "libc6", libraries)); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestAKeystoreEndsInItsOwnDigest(t *testing.T) {
+	store := keystore([]byte("-----BEGIN CERTIFICATE-----\nd2Vpcg==\n-----END CERTIFICATE-----\n"))
+	sum := sha1.New()
+	for _, c := range "changeit" {
+		sum.Write([]byte{0, byte(c)})
+	}
+	sum.Write([]byte("Mighty Aphrodite"))
+	sum.Write(store[:len(store)-20])
+	if string(sum.Sum(nil)) != string(store[len(store)-20:]) || !strings.Contains(string(store), "weir") || store[11] != 1 {
+		t.Errorf("%x", store)
+	}
+}

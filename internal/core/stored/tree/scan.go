@@ -1,0 +1,241 @@
+package tree
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+
+	"golang.org/x/sys/unix"
+
+	"trammel.example/trammel/internal/core/base/disk"
+)
+
+// Scan lists what is in a folder now, with stamps, on all cores. Contents are
+// hashed only when deep; otherwise Sum is empty.
+//
+// Every entry is reached by a descriptor of its folder, and a file is opened once:
+// the paths of a large tree cost more than its bytes.
+func Scan(root string, deep bool) (Manifest, error) {
+	s := &scan{root: root, deep: deep}
+	s.wake.L = &s.mutex
+	s.todo = []portion{{}}
+	s.open = 1
+	found := make([]Manifest, runtime.GOMAXPROCS(0))
+	var wait sync.WaitGroup
+	for i := range found {
+		wait.Go(func() { found[i] = s.work() })
+	}
+	wait.Wait()
+	if s.err != nil {
+		return nil, s.err
+	}
+	m := found[0]
+	for _, more := range found[1:] {
+		m = merged(m, more)
+	}
+	return m, nil
+}
+
+// merged is two sorted manifests as one.
+func merged(a, b Manifest) Manifest {
+	if len(b) == 0 {
+		return a
+	}
+	out := make(Manifest, 0, len(a)+len(b))
+	for len(a) > 0 && len(b) > 0 {
+		if a[0].Path < b[0].Path {
+			out, a = append(out, a[0]), a[1:]
+		} else {
+			out, b = append(out, b[0]), b[1:]
+		}
+	}
+	return append(append(out, a...), b...)
+}
+
+// portion is some work: a folder to list, or some entries of one that was listed.
+type portion struct {
+	dir   string // relative to the root, "" for the root itself
+	names []fs.DirEntry
+}
+
+// portionSize keeps the files of one large folder from being one worker's alone.
+const portionSize = 256
+
+// scan is the work that is left, shared by the workers.
+type scan struct {
+	root string
+	deep bool
+
+	mutex sync.Mutex
+	wake  sync.Cond
+	todo  []portion
+	open  int // portions that are waiting or being done
+	err   error
+}
+
+// next waits for a portion; ok is false when all is done, or something failed.
+func (s *scan) next() (p portion, ok bool) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	for len(s.todo) == 0 && s.open > 0 && s.err == nil {
+		s.wake.Wait()
+	}
+	if len(s.todo) == 0 || s.err != nil {
+		return portion{}, false
+	}
+	last := len(s.todo) - 1
+	p, s.todo = s.todo[last], s.todo[:last]
+	return p, true
+}
+
+func (s *scan) add(p portion) {
+	s.mutex.Lock()
+	s.todo = append(s.todo, p)
+	s.open++
+	s.mutex.Unlock()
+	s.wake.Signal()
+}
+
+// done ends a portion.
+func (s *scan) done(err error) {
+	s.mutex.Lock()
+	s.open--
+	if s.err == nil {
+		s.err = err
+	}
+	if s.open == 0 || s.err != nil {
+		s.wake.Broadcast()
+	}
+	s.mutex.Unlock()
+}
+
+// worker is what one goroutine keeps between files.
+type worker struct {
+	*scan
+	hash  *Hasher
+	found Manifest
+}
+
+func (s *scan) work() Manifest {
+	w := &worker{scan: s}
+	if s.deep {
+		w.hash = NewHasher()
+	}
+	for {
+		p, ok := s.next()
+		if !ok {
+			w.found.Sort()
+			return w.found
+		}
+		s.done(w.do(p))
+	}
+}
+
+func (w *worker) do(p portion) error {
+	dir := filepath.Join(w.root, filepath.FromSlash(p.dir))
+	f, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	fd := int(f.Fd())
+	names := p.names
+	if names == nil {
+		if names, err = f.ReadDir(-1); err != nil {
+			return err
+		}
+		if len(names) == 0 && p.dir != "" {
+			w.found = append(w.found, Entry{Type: EmptyDir, Path: p.dir})
+		}
+		for len(names) > portionSize {
+			w.add(portion{p.dir, names[:portionSize]})
+			names = names[portionSize:]
+		}
+	}
+	for _, d := range names {
+		name := d.Name()
+		path := name
+		if p.dir != "" {
+			path = p.dir + "/" + name
+		}
+		if d.IsDir() {
+			w.add(portion{dir: path})
+			continue
+		}
+		e, err := w.entry(fd, name, d.Type())
+		if err != nil {
+			return &fs.PathError{Op: "reading", Path: filepath.Join(dir, name), Err: err}
+		}
+		e.Path = path
+		w.found = append(w.found, e)
+	}
+	return nil
+}
+
+// entry describes a file or a link in an open folder.
+func (w *worker) entry(dir int, name string, kind fs.FileMode) (Entry, error) {
+	var st unix.Stat_t
+	if !w.deep || !kind.IsRegular() {
+		if err := unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+			return Entry{}, err
+		}
+		e := entryOf(&st)
+		if e.Type == Link {
+			target, err := readLink(dir, name, int(st.Size))
+			e.Target = target
+			return e, err
+		}
+		return e, nil
+	}
+	fd, err := openFile(dir, name)
+	if err != nil {
+		return Entry{}, err
+	}
+	defer unix.Close(fd)
+	if err := unix.Fstat(fd, &st); err != nil {
+		return Entry{}, err
+	}
+	e := entryOf(&st)
+	w.hash.Reset()
+	if err := w.hash.readAll(fd, st.Size); err != nil {
+		return Entry{}, err
+	}
+	e.Sum = w.hash.Sum()
+	return e, nil
+}
+
+func openFile(dir int, name string) (int, error) {
+	for {
+		fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_CLOEXEC|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+		if err != unix.EINTR {
+			return fd, err
+		}
+	}
+}
+
+func readLink(dir int, name string, size int) (string, error) {
+	for size = max(size, 64); ; size *= 2 {
+		target := make([]byte, size+1)
+		n, err := unix.Readlinkat(dir, name, target)
+		if err != nil || n < len(target) {
+			return string(target[:max(n, 0)]), err
+		}
+	}
+}
+
+// entryOf is what a stat result tells of an entry.
+func entryOf(st *unix.Stat_t) Entry {
+	e := Entry{Type: '?', Stamp: disk.StampFrom(st)} // a device or pipe: no part has one
+	switch mode := uint32(st.Mode); mode & unix.S_IFMT {
+	case unix.S_IFLNK:
+		e.Type = Link
+	case unix.S_IFREG:
+		e.Type = File
+		if mode&0o100 != 0 {
+			e.Type = Executable
+		}
+	}
+	return e
+}

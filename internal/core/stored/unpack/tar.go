@@ -1,0 +1,120 @@
+package unpack
+
+import (
+	"archive/tar"
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/klauspost/compress/gzip"
+
+	"trammel.example/trammel/internal/core/stored/tree"
+)
+
+// tarGz reads a gzipped tar archive (RFC 1952; POSIX.1-2017, pax).
+func (w *writer) tarGz(archivePath string) error {
+	f, err := os.Open(archivePath)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	unzipped, err := gzip.NewReader(bufio.NewReaderSize(f, 1<<20))
+	if err != nil {
+		return fmt.Errorf("the archive is not gzip: %w", err)
+	}
+	defer unzipped.Close()
+	if err := eachEntry(tar.NewReader(unzipped), w.tarEntry); err != nil {
+		return err
+	}
+	// What is behind the end mark must unzip too: there is the checksum.
+	if _, err := io.Copy(io.Discard, io.LimitReader(unzipped, freeBytes)); err != nil {
+		return damaged(err)
+	}
+	return nil
+}
+
+// eachEntry calls do with every entry of a tar archive.
+func eachEntry(t *tar.Reader, do func(*tar.Reader, *tar.Header) error) error {
+	for {
+		h, err := t.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return damaged(err)
+		}
+		if err := do(t, h); err != nil {
+			return err
+		}
+	}
+}
+
+func damaged(err error) error {
+	if errors.Is(err, io.ErrUnexpectedEOF) {
+		return fmt.Errorf("the archive is cut off: %w", err)
+	}
+	return fmt.Errorf("the archive is damaged: %w", err)
+}
+
+func (w *writer) tarEntry(t *tar.Reader, h *tar.Header) error {
+	if h.Typeflag == tar.TypeXGlobalHeader {
+		return nil
+	}
+	name, err := w.name(h.Name, h.Typeflag == tar.TypeDir)
+	if err != nil || name == "" {
+		return err
+	}
+	switch h.Typeflag {
+	case tar.TypeDir:
+		return w.mkdir(name, false)
+	case tar.TypeSymlink:
+		return w.symlink(name, h.Linkname)
+	case tar.TypeLink:
+		target, err := w.name(h.Linkname, false)
+		if err != nil {
+			return err
+		}
+		if err := w.claim(name, tree.File); err != nil {
+			return err
+		}
+		w.links = append(w.links, link{name, target})
+		return nil
+	case tar.TypeReg:
+	default:
+		return &Refused{h.Name, fmt.Sprintf("is neither a file, a folder nor a link (tar type %q)", h.Typeflag)}
+	}
+	if h.Mode&0o6000 != 0 {
+		return &Refused{h.Name, "has a setuid or setgid bit"}
+	}
+	if err := w.claim(name, tree.File); err != nil {
+		return err
+	}
+	if err := w.spend(name, h.Size); err != nil {
+		return err
+	}
+	j := job{name: name, executable: w.executable(name, h.FileInfo().Mode()), chunks: make(chan []byte, 8)}
+	select {
+	case w.jobs <- j:
+	case <-w.ctx.Done():
+		return context.Cause(w.ctx)
+	}
+	defer close(j.chunks)
+	for left := h.Size; left > 0; {
+		chunk := *chunkPool.Get().(*[]byte)
+		n, err := io.ReadFull(t, chunk[:min(left, chunkSize)])
+		if err != nil {
+			w.cancel(damaged(err))
+			return damaged(err)
+		}
+		left -= int64(n)
+		select {
+		case j.chunks <- chunk[:n]:
+		case <-w.ctx.Done():
+			return context.Cause(w.ctx)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,65 @@
+package card
+
+import (
+	"strings"
+	"testing"
+
+	"trammel.example/trammel/internal/core/base/platform"
+)
+
+func TestEveryBuiltinCardIsWhole(t *testing.T) {
+	names := BuiltinNames()
+	if len(names) < 3 {
+		t.Fatalf("only %v", names)
+	}
+	for _, name := range names {
+		c, ok := Builtin(name)
+		if !ok || c.About == "" || c.Answer.Run == "" && name != "jq" { // Debian's jq states another version than its own
+			t.Errorf("%s: %+v", name, c)
+		}
+		for _, f := range c.From {
+			for _, known := range platform.Known {
+				p, _ := platform.Parse(known)
+				for _, part := range f.Parts {
+					if got, err := f.Expand(part.Package, "1.2.3", p); err != nil || strings.Contains(got, "@{") {
+						t.Errorf("%s on %s: %q, %v", name, known, got, err)
+					}
+				}
+			}
+		}
+	}
+}
+
+func TestFaultyCards(t *testing.T) {
+	for says, text := range map[string]string{
+		"inside the root":            "[[from]]\nkind = \"debian\"\nbin = [\"../../bin/x\"]\n",
+		"no source":                  "about = \"x\"\n",
+		"has no parts":               "[[from]]\nkind = \"npm\"\n",
+		"inside the part":            "[[from]]\nkind = \"npm\"\n[[from.part]]\nbin = { x = \"../../bin/x\" }\n",
+		"one group":                  "answer = { run = \"x\", match = 'x' }\n[[from]]\nkind = \"npm\"\n[[from.part]]\n",
+		`no key "bni"`:               "[[from]]\nkind = \"npm\"\n[[from.part]]\nbni = {}\n",
+		"is not a version scheme":    "scheme = \"roman\"\n[[from]]\nkind = \"npm\"\n[[from.part]]\n",
+		"must be an array of tables": "[from]\nkind = \"npm\"\n",
+	} {
+		if _, err := Parse("card.toml", "x", []byte(text)); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v", says, err)
+		}
+	}
+}
+
+func TestTheDigestIsOfTheMeaning(t *testing.T) {
+	const text = "about = \"x\"\n[[from]]\nkind = \"npm\"\n[[from.part]]\nbin = { x = \"bin/x\" }\n"
+	digest := func(text string) string {
+		c, err := Parse("card.toml", "x", []byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c.Digest()
+	}
+	if digest(text) != digest("# more\n"+strings.Replace(text, "\"x\"\n", "\"about it\"\n", 1)) {
+		t.Error("words change the digest")
+	}
+	if digest(text) == digest(strings.Replace(text, "bin/x", "bin/y", 1)) {
+		t.Error("another file does not change the digest")
+	}
+}

@@ -1,0 +1,462 @@
+// Package declare turns trammel.toml into a Declaration.
+//
+// It promises to report every fault of a file in one go, each with its place,
+// and that two files with the same meaning have the same digest, whatever their
+// comments, order and layout. It reads no other file and reaches no network.
+package declare
+
+import (
+	"maps"
+	"strconv"
+	"strings"
+	"time"
+
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/platform"
+	"trammel.example/trammel/internal/core/base/version"
+)
+
+// FileName is the name of a declaration.
+const FileName = "trammel.toml"
+
+// Format is the version of the file format that this program reads.
+const Format = 1
+
+// Isolation says how much of the host shows inside an environment.
+type Isolation string
+
+// The levels of isolation.
+const (
+	Open   Isolation = "open"
+	Clean  Isolation = "clean"
+	Sealed Isolation = "sealed"
+)
+
+// NetworkPrivate gives the services of each bay a network of their own.
+const NetworkPrivate = "private"
+
+// Declaration is a whole trammel.toml.
+type Declaration struct {
+	File       string // absolute path
+	Dir        string // the project's folder, absolute
+	Project    string
+	About      string
+	Platforms  []platform.Platform
+	Isolation  Isolation
+	Host       []string // host commands that stay visible
+	Network    string   // NetworkPrivate, or "" for this machine's own
+	Sources    []Source
+	Toolchains []Toolchain
+	Variables  []Variable
+	Steps      []Step
+	Services   []Service
+	Routines   []Routine
+	Params     []Param
+	Files      []File
+	Secrets    []Secret
+	Addons     []Addon
+	Values     map[string]string // of params, where they are filled in
+
+	Includes []Included // in the order that they were read in
+
+	original        *Declaration
+	statedIsolation bool
+}
+
+// Source is a declared package repository.
+type Source struct {
+	Name   string
+	Kind   string // "npm", "gomod", "debian" or "catalog"
+	URL    string // empty: the machine's own settings say where
+	SumDB  string // gomod: a checksum database, as in GOSUMDB
+	Debian Debian
+	Place  fault.Place
+	URLRef fault.Place
+}
+
+// Debian is what only a source of kind debian has.
+type Debian struct {
+	Suites     []string // "trixie", and perhaps "trixie-updates"
+	Components []string // "main" when nothing is said
+	Keyring    string   // file with the archive's keys; empty: the machine's own
+	Docs       bool     // unpack manuals, documentation and translations too
+	Expired    bool     // accept a release whose Valid-Until has passed
+}
+
+// Lines are the suites with their components, as the lock has them: "trixie main".
+func (d Debian) Lines() []string {
+	var out []string
+	for _, s := range d.Suites {
+		out = append(out, s+" "+strings.Join(d.Components, " "))
+	}
+	return out
+}
+
+// Toolchain is a wanted tool and the versions that will do.
+type Toolchain struct {
+	Name    string
+	Ask     version.Ask
+	From    string    // name of a source; empty: the first that has it
+	Package string    // what no card describes: a Go command, or a package of npm
+	Scripts []string  // npm: packages of its tree whose install scripts may run
+	AsOf    time.Time // nothing that was published later counts; zero: everything does
+	Place   fault.Place
+	AskAt   fault.Place
+}
+
+// Variable is one environment variable; Value may hold references.
+type Variable struct {
+	Name  string
+	Value string
+	When  *Condition // decides the value instead, until params are filled in
+	Place fault.Place
+}
+
+// Text is the value as digests are taken of it.
+func (v Variable) Text() string {
+	if v.When != nil {
+		return v.When.text()
+	}
+	return v.Value
+}
+
+// Run is something to start: a POSIX script, a command without a shell, or a
+// script for a named shell.
+type Run struct {
+	Script string
+	Argv   []string
+	Shell  []string // with Script: the shell and its options
+}
+
+// Empty tells whether nothing was written.
+func (r Run) Empty() bool { return r.Script == "" && len(r.Argv) == 0 }
+
+// String is the script, or the command in one line.
+func (r Run) String() string {
+	if r.Script != "" {
+		return r.Script
+	}
+	line := ""
+	for i, a := range r.Argv {
+		if i > 0 {
+			line += " "
+		}
+		line += a
+	}
+	return line
+}
+
+// Step is a setup step.
+type Step struct {
+	Name  string
+	About string
+	Run   Run
+	Reads []string // globs below the project folder; one that starts with ! takes out
+	Needs []string // "step.NAME" or "service.NAME"
+
+	Ignore   []string      // files in the format of .gitignore that reads go by
+	Makes    []string      // globs of what it leaves behind; nothing there makes it due
+	When     string        // "" when due, "always" at each fit, "shell" at each shell's start
+	Per      string        // "checkout" or "bay": what its marks belong to
+	Within   time.Duration // 0: as long as it takes
+	Retries  int           // tries after the first
+	Evidence Run           // says in lines what the step left behind
+	Place    fault.Place
+}
+
+// Restart says when a service that ended is started again.
+type Restart string
+
+// The restart rules.
+const (
+	RestartNever     Restart = "never"
+	RestartOnFailure Restart = "on-failure"
+	RestartAlways    Restart = "always"
+)
+
+// Port is a named port of a service and the number it would like.
+type Port struct {
+	Name   string
+	Wanted int
+}
+
+// Ready says how to find out that a service can be used. At most one probe is
+// set; none means: each port accepts.
+type Ready struct {
+	File    string // path, with references
+	Notify  bool   // the service says so itself, as in sd_notify(3)
+	TCP     string // name of a port
+	HTTP    string // path
+	Port    string // HTTP: name of a port
+	Status  int    // HTTP: the wanted status; 0 means any 2xx or 3xx
+	Command Run
+	Log     string // regular expression
+	Every   time.Duration
+	Within  time.Duration
+}
+
+// Stop says how a service is asked to end.
+type Stop struct {
+	Signal string // without SIG
+	Within time.Duration
+}
+
+// Service is a long-running program.
+type Service struct {
+	Name      string
+	About     string
+	Run       Run
+	Needs     []string
+	Ports     []Port
+	Ready     Ready
+	Restart   Restart
+	Stop      Stop
+	Variables []Variable
+	Copies    int
+	CopiesOf  string // the param that says how many, or ""
+
+	Tool        string               // runs as the card of this toolchain says
+	Settings    map[string]string    // of the card
+	Conditions  map[string]Condition // settings that depend on params
+	Card        map[string]string    // what the lock has of the card, once completed
+	StatedReady bool                 // ready stands in the declaration
+	StatedStop  bool                 // and stop
+	Auto        bool                 // started when nobody names a service
+	Segment     string               // part of a private network that it is in; "" is the common one
+	Place       fault.Place
+}
+
+// Routine is a named command of the team.
+type Routine struct {
+	Name  string
+	About string
+	Run   Run
+	Needs []string // "service.NAME" and "step.NAME"
+	Of    string   // service whose card brings it, or "": its names mean what they mean there
+	Place fault.Place
+}
+
+// Service finds a service by name.
+func (d *Declaration) Service(name string) (Service, bool) { return byName(d.Services, name) }
+
+// Step finds a step by name.
+func (d *Declaration) Step(name string) (Step, bool) { return byName(d.Steps, name) }
+
+// Routine finds a routine by name.
+func (d *Declaration) Routine(name string) (Routine, bool) { return byName(d.Routines, name) }
+
+// Source finds a declared source by name.
+func (d *Declaration) Source(name string) (Source, bool) { return byName(d.Sources, name) }
+
+type named interface{ name() string }
+
+func (s Source) name() string    { return s.Name }
+func (t Toolchain) name() string { return t.Name }
+func (s Step) name() string      { return s.Name }
+func (s Service) name() string   { return s.Name }
+func (r Routine) name() string   { return r.Name }
+
+func byName[T named](list []T, name string) (found T, ok bool) {
+	for i := range list {
+		if list[i].name() == name {
+			return list[i], true
+		}
+	}
+	return found, false
+}
+
+// Names lists the names of sources, toolchains, steps, services or routines.
+func Names[T named](list []T) []string {
+	out := make([]string, len(list))
+	for i, x := range list {
+		out[i] = x.name()
+	}
+	return out
+}
+
+// Digest is the digest of the declaration's meaning: what `lock` resolves and
+// what runs. Comments, order of tables and the text about things do not count;
+// neither does the address of a source, since digests decide and mirrors differ.
+func (d *Declaration) Digest() string {
+	d = d.Original()
+	platforms := make([]string, len(d.Platforms))
+	for i, p := range d.Platforms {
+		platforms[i] = p.String()
+	}
+	sources, tools := canon.Map{}, canon.Map{}
+	for _, s := range d.Sources {
+		sources[s.Name] = s.meaning()
+	}
+	for _, t := range d.Toolchains {
+		tool := canon.Map{"ask": t.Ask.String(), "from": t.From}
+		if t.Package != "" {
+			tool["package"] = t.Package
+		}
+		if len(t.Scripts) > 0 {
+			tool["scripts"] = t.Scripts
+		}
+		if !t.AsOf.IsZero() {
+			tool["as-of"] = t.AsOf.UTC().Format(time.RFC3339)
+		}
+		tools[t.Name] = tool
+	}
+	all := canon.Map{
+		"project": d.Project, "platforms": platforms, "isolation": string(d.Isolation), "host": d.Host,
+		"sources": sources, "toolchain": tools, "variables": variables(d.Variables),
+		"steps": meanings(d.Steps), "services": meanings(d.Services), "routines": meanings(d.Routines),
+	}
+	if d.Network != "" {
+		all["network"] = d.Network
+	}
+	if len(d.Params) > 0 {
+		all["params"] = meanings(d.Params)
+	}
+	if len(d.Files) > 0 {
+		all["files"] = meanings(d.Files)
+	}
+	if len(d.Addons) > 0 {
+		all["addons"] = meanings(d.Addons)
+	}
+	if len(d.Secrets) > 0 {
+		all["secrets"] = meanings(d.Secrets)
+	}
+	return canon.Digest(all)
+}
+
+// meaning is all of a source that decides what is resolved.
+func (s Source) meaning() canon.Map {
+	m := canon.Map{"kind": s.Kind}
+	if s.Kind == "debian" {
+		m["suites"], m["components"], m["docs"] = s.Debian.Suites, s.Debian.Components, s.Debian.Docs
+	}
+	return m
+}
+
+// Base is the source of the root that sealed isolation shows as the system: the
+// first of kind debian.
+func (d *Declaration) Base() (Source, bool) {
+	for _, s := range d.Sources {
+		if s.Kind == "debian" {
+			return s, true
+		}
+	}
+	return Source{}, false
+}
+
+func meanings[T interface {
+	named
+	Meaning() canon.Map
+}](list []T) canon.Map {
+	out := canon.Map{}
+	for _, x := range list {
+		out[x.name()] = x.Meaning()
+	}
+	return out
+}
+
+func variables(list []Variable) canon.Map {
+	out := canon.Map{}
+	for _, v := range list {
+		out[v.Name] = v.Text()
+	}
+	return out
+}
+
+// Meaning is all of a run that decides what happens.
+func (r Run) Meaning() canon.Map {
+	return canon.Map{"script": r.Script, "argv": r.Argv, "shell": r.Shell}
+}
+
+// Meaning is all of a step that decides what happens.
+func (s Step) Meaning() canon.Map {
+	m := canon.Map{"run": s.Run.Meaning(), "reads": s.Reads, "needs": s.Needs}
+	for key, list := range map[string][]string{"ignore": s.Ignore, "makes": s.Makes} {
+		if len(list) > 0 {
+			m[key] = list
+		}
+	}
+	for key, text := range map[string]string{"when": s.When, "per": s.Per} {
+		if text != "" && text != "due" && text != "checkout" {
+			m[key] = text
+		}
+	}
+	if s.Within > 0 {
+		m["within"] = s.Within.String()
+	}
+	if s.Retries > 0 {
+		m["retries"] = s.Retries
+	}
+	if !s.Evidence.Empty() {
+		m["evidence"] = s.Evidence.Meaning()
+	}
+	return m
+}
+
+// Meaning is all of a service that decides what happens.
+func (s Service) Meaning() canon.Map {
+	ports := canon.Map{}
+	for _, p := range s.Ports {
+		ports[p.Name] = p.Wanted
+	}
+	tool := canon.Map{}
+	if s.Tool != "" {
+		tool["tool"] = s.Tool
+		settings := canon.Map{}
+		for name, value := range s.Settings {
+			settings[name] = value
+		}
+		for name, c := range s.Conditions {
+			settings[name] = c.text()
+		}
+		tool["settings"] = settings
+	}
+	var copies any = s.Copies
+	if s.CopiesOf != "" {
+		copies = "param " + s.CopiesOf
+	}
+	all := canon.Map{
+		"run": s.Run.Meaning(), "needs": s.Needs, "ports": ports, "copies": copies, "auto": s.Auto,
+		"variables": variables(s.Variables), "restart": string(s.Restart),
+		"stop": canon.Map{"signal": s.Stop.Signal, "within": s.Stop.Within.String()},
+		"ready": canon.Map{
+			"tcp": s.Ready.TCP, "http": s.Ready.HTTP, "port": s.Ready.Port, "status": s.Ready.Status,
+			"command": s.Ready.Command.Meaning(), "log": s.Ready.Log,
+			"every": s.Ready.Every.String(), "within": s.Ready.Within.String(),
+		},
+	}
+	maps.Copy(all, tool)
+	if s.Segment != "" {
+		all["segment"] = s.Segment
+	}
+	if s.Ready.File != "" || s.Ready.Notify {
+		ready := all["ready"].(canon.Map)
+		ready["file"], ready["notify"] = s.Ready.File, s.Ready.Notify
+	}
+	return all
+}
+
+// Completed is the declaration with services that know what their cards say.
+func (d *Declaration) Completed(services []Service) *Declaration {
+	out := *d
+	out.original, out.Services = d.Original(), services
+	return &out
+}
+
+// Meaning is all of a routine that decides what happens.
+func (r Routine) Meaning() canon.Map {
+	m := canon.Map{"run": r.Run.Meaning()}
+	if len(r.Needs) > 0 {
+		m["needs"] = r.Needs
+	}
+	return m
+}
+
+// CopyName is the name of one copy of a service: "lane" when there is just one,
+// else "lane.2" (counting from 1).
+func (s Service) CopyName(copy int) string {
+	if s.Copies == 1 {
+		return s.Name
+	}
+	return s.Name + "." + strconv.Itoa(copy)
+}

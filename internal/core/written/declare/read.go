@@ -1,0 +1,567 @@
+package declare
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"mvdan.cc/sh/v3/syntax"
+
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/page"
+	"trammel.example/trammel/internal/core/base/platform"
+	"trammel.example/trammel/internal/core/base/version"
+)
+
+// Find looks for the nearest declaration at or above dir and returns its path.
+func Find(dir string) (string, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	for d := dir; ; d = filepath.Dir(d) {
+		path := filepath.Join(d, FileName)
+		if info, err := os.Stat(path); err == nil && !info.IsDir() {
+			// One project has one path, however a person came there.
+			if real, err := filepath.EvalSymlinks(d); err == nil {
+				path = filepath.Join(real, FileName)
+			}
+			return path, nil
+		}
+		if d == filepath.Dir(d) {
+			return "", fault.New(fault.Use, "no %s in %s or any folder above it", FileName, dir).
+				Advise("Change to a project that has one, name its folder with --dir, or see one at work: trammel demo")
+		}
+	}
+}
+
+// Read reads the declaration at path. An error of type fault.Findings holds all
+// that is wrong with it.
+//
+// get finds the files of locators that it includes; with nil none can be included.
+func Read(path string, get Get) (*Declaration, error) {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	source, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fault.New(fault.Use, "%s is not there", path)
+	}
+	if err != nil {
+		return nil, fault.New(fault.Use, "the declaration cannot be read: %v", err)
+	}
+	return parseWith(path, source, get)
+}
+
+// Parse reads a declaration from memory; path names it in messages and gives the
+// project's folder.
+func Parse(path string, source []byte) (*Declaration, error) { return parseWith(path, source, nil) }
+
+func parseWith(path string, source []byte, get Get) (*Declaration, error) {
+	var unreached error // what could not be fetched says nothing about the declaration
+	found := get
+	if get != nil {
+		found = func(locator string) (dir, path, pin string, err error) {
+			dir, path, pin, err = get(locator)
+			if errors.Is(err, fault.Source) {
+				unreached = err
+			}
+			return dir, path, pin, err
+		}
+	}
+	r := reader{Page: page.Parse(filepath.Base(path), source), get: found}
+	d := &Declaration{File: path, Dir: filepath.Dir(path)}
+	if len(r.Findings) == 0 {
+		r.declaration(d)
+		d.defaults()
+		if _, ok := d.Base(); d.Isolation == Sealed && !ok {
+			span := page.Span{}
+			if v := r.Root.Get("isolation"); v != nil {
+				span = v.Span
+			}
+			r.Fault(span, "Add, for example:\n  [source.trixie]\n  kind  = \"debian\"\n  suite = \"trixie\"", "sealed isolation needs a source of kind debian, which its root comes from")
+		}
+		r.twice(d)
+		for _, x := range d.Services {
+			if x.Segment != "" && d.Network == "" {
+				r.Findings = append(r.Findings, fault.Finding{Place: x.Place, What: "service " + x.Name + " is in a segment, and there is no private network to have segments", Do: "Write at the top: network = \"private\""})
+			}
+		}
+		for _, part := range append([]*reader{&r}, r.parts...) {
+			part.references(d)
+		}
+		r.cycles(d)
+		for _, part := range r.parts {
+			r.Findings = append(r.Findings, part.Findings...)
+		}
+	}
+	if unreached != nil {
+		return nil, unreached
+	}
+	if err := r.Err(); err != nil {
+		return nil, err
+	}
+	return d, nil
+}
+
+// reader gives the tables of one page their meaning.
+type reader struct {
+	*page.Page
+	parts []*reader // of the files that are included, at any depth
+	get   Get
+
+	tools []*page.Value // names of toolchains that services run
+	whens []*page.Value // names of params that values depend on
+
+	uses []use // texts that may hold references, checked when all names are known
+}
+
+// use is a text with references and where it stands.
+type use struct {
+	value   *page.Value
+	service string // the service it stands in, or ""
+	secret  bool   // secrets may stand here
+	item    bool   // @{item} of an add-on may stand here
+}
+
+var (
+	projectName  = `[a-z][a-z0-9-]{0,39}`
+	thingName    = `[a-z][a-z0-9_-]*`
+	variableName = `[A-Za-z_][A-Za-z0-9_]*`
+)
+
+// whole tells whether all of s matches the expression. Compiled when needed: a
+// declaration is read seldom, since plans are cached.
+func whole(expression, s string) bool {
+	return regexp.MustCompile("^(?:" + expression + ")$").MatchString(s)
+}
+
+func (r *reader) declaration(d *Declaration) {
+	root := r.Root
+	if v := root.Get("format"); v == nil {
+		r.Fault(page.Span{}, "Write as the first line: format = 1", "the file format is not stated")
+	} else if v.Kind != page.Integer || v.Whole != Format {
+		r.Fault(v.Span, "This program reads format 1; a newer file needs a newer Trammel.", "the file format %s is not known", v.Text)
+	}
+	d.Project = r.Text(root, "project")
+	if v := root.Get("project"); v == nil {
+		r.Fault(page.Span{}, `Write, for example: project = "heronweir"`, "the project has no name")
+	} else if v.Kind == page.String && !whole(projectName, d.Project) {
+		r.Fault(v.Span, "Use a-z, 0-9 and -, starting with a letter, at most 40 characters.", "%q cannot name a project", d.Project)
+	}
+	d.About = r.Text(root, "about")
+	d.Isolation = Isolation(r.Choice(root, "isolation", string(Clean), string(Open), string(Sealed)))
+	d.statedIsolation = root.Get("isolation") != nil
+	if root.Get("network") != nil {
+		d.Network = r.Choice(root, "network", NetworkPrivate)
+	}
+	r.include(d, origin{dir: d.Dir}, d.File, []string{filepath.Base(d.File)})
+	r.sections(d)
+	r.Close(root)
+}
+
+// sections reads what every file may declare.
+func (r *reader) sections(d *Declaration) {
+	root := r.Root
+	for _, command := range r.Texts(root, "host") {
+		if !slices.Contains(d.Host, command) {
+			d.Host = append(d.Host, command)
+		}
+	}
+	if v := root.Get("host"); v != nil {
+		for _, item := range v.Items {
+			if item.Kind == page.String && (item.Text == "" || strings.Contains(item.Text, "/")) {
+				r.Fault(item.Span, "", "%q is not the name of a command", item.Text)
+			}
+		}
+	}
+	r.platforms(d)
+	r.sources(d)
+	r.toolchains(d)
+	d.Variables = append(d.Variables, r.variables(root, "")...)
+	r.each("step", func(name string, t *page.Table) { d.Steps = append(d.Steps, r.step(name, t)) })
+	r.each("service", func(name string, t *page.Table) { d.Services = append(d.Services, r.service(name, t)) })
+	r.each("routine", func(name string, t *page.Table) {
+		d.Routines = append(d.Routines, Routine{Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", "", true), Needs: r.Texts(t, "needs"), Place: r.Place(t.Span)})
+	})
+	r.files(d)
+	r.secrets(d)
+	r.each("addon", func(name string, t *page.Table) { d.Addons = append(d.Addons, r.addon(name, t)) })
+	r.each("param", func(name string, t *page.Table) { d.Params = append(d.Params, r.param(name, t)) })
+}
+
+func (r *reader) platforms(d *Declaration) {
+	for _, s := range r.Texts(r.Root, "platforms") {
+		if p, ok := platform.Parse(s); ok && !slices.Contains(d.Platforms, p) {
+			d.Platforms = append(d.Platforms, p)
+		}
+	}
+	if v := r.Root.Get("platforms"); v != nil {
+		for _, item := range v.Items {
+			if _, ok := platform.Parse(item.Text); !ok && item.Kind == page.String {
+				r.Fault(item.Span, fault.DidYouMean(item.Text, platform.Known), "%q is not a platform", item.Text)
+			}
+		}
+	}
+}
+
+// each calls read for every named table below a key, as in [step.NAME].
+func (r *reader) each(key string, read func(name string, t *page.Table)) {
+	group := r.Table(r.Root, key)
+	if group == nil {
+		return
+	}
+	for _, e := range group.Entries {
+		if !whole(thingName, e.Name) {
+			r.Fault(e.Key, "Use a-z, 0-9, - and _, starting with a letter.", "%q cannot name a %s", e.Name, key)
+		}
+		if t := r.Table(group, e.Name); t != nil {
+			read(e.Name, t)
+			r.Close(t)
+		}
+	}
+}
+
+func (r *reader) sources(d *Declaration) {
+	r.each("source", func(name string, t *page.Table) {
+		s := Source{Name: name, Kind: r.Text(t, "kind"), URL: r.Text(t, "url"), SumDB: r.Text(t, "sumdb"), Place: r.Place(t.Span)}
+		kinds := []string{"catalog", "debian", "gomod", "npm"}
+		if s.Kind == "debian" {
+			s.Debian = r.debian(name, t)
+		}
+		switch v := t.Get("kind"); {
+		case v == nil:
+			r.Fault(t.Span, `Write, for example: kind = "npm"`, "source %q has no kind", name)
+		case v.Kind == page.String && !slices.Contains(kinds, s.Kind):
+			r.Fault(v.Span, fault.DidYouMean(s.Kind, kinds), "%q is not a kind of source", s.Kind)
+		case s.Kind == "catalog" && s.URL == "":
+			r.Fault(t.Span, `Write url = "tools" for a folder of the project, or an http address.`, "catalog %q has no url", name)
+		}
+		if v := t.Get("url"); v != nil {
+			s.URLRef = r.Place(v.Span)
+		}
+		d.Sources = append(d.Sources, s)
+	})
+}
+
+// debian reads what only a source of kind debian has. The suite is one name, or
+// several of one archive of which the newest version counts.
+func (r *reader) debian(name string, t *page.Table) Debian {
+	d := Debian{
+		Components: r.Texts(t, "components"), Keyring: r.Text(t, "keyring"),
+		Docs: r.Flag(t, "docs"), Expired: r.Flag(t, "expired"),
+	}
+	if len(d.Components) == 0 {
+		d.Components = []string{"main"}
+	}
+	switch v := t.Get("suite"); {
+	case v == nil:
+		r.Fault(t.Span, `Write, for example: suite = "trixie"`, "source %q has no suite", name)
+	case v.Kind == page.String:
+		d.Suites = []string{v.Text}
+	default:
+		d.Suites = r.Texts(t, "suite")
+	}
+	for _, s := range append(slices.Clone(d.Suites), d.Components...) {
+		if s == "" || strings.Contains(s, "..") || strings.ContainsAny(s, " \t\n?#%") || strings.HasPrefix(s, "/") {
+			r.Fault(t.Span, "", "%q names no suite or component", s)
+		}
+	}
+	return d
+}
+
+func (r *reader) toolchains(d *Declaration) {
+	group := r.Table(r.Root, "toolchain")
+	if group == nil {
+		return
+	}
+	for _, e := range group.Entries {
+		group.Get(e.Name)
+		t := Toolchain{Name: e.Name, Place: r.Place(e.Key)}
+		if !whole(thingName, e.Name) {
+			r.Fault(e.Key, "Use a-z, 0-9, - and _, starting with a letter.", "%q cannot name a toolchain", e.Name)
+		}
+		ask := e.Value
+		if e.Value.Kind == page.Tab {
+			sub := e.Value.Table
+			ask = sub.Get("version")
+			t.From = r.Text(sub, "from")
+			if v := sub.Get("from"); v != nil && v.Kind == page.String {
+				r.source(d, v)
+			}
+			t.Package = r.Text(sub, "package")
+			t.Scripts = r.Texts(sub, "scripts")
+			if v := sub.Get("package"); v != nil && sub.Get("from") == nil {
+				r.Fault(v.Span, `Write, for example: { version = "0.30", from = "gomod", package = "…" }`, "a package needs from, the source that has it")
+			}
+			if v := sub.Get("as-of"); v != nil {
+				at, err := ParseDate(v.Text)
+				if err != nil || v.Kind != page.Date && v.Kind != page.String {
+					r.Fault(v.Span, "", "as-of must be a date such as 2026-03-01")
+				}
+				t.AsOf = at
+			}
+			r.Close(sub)
+		}
+		switch {
+		case ask == nil:
+			r.Fault(e.Value.Span, `Write, for example: { version = "1.24" }`, "toolchain %q has no version", e.Name)
+			continue
+		case ask.Kind != page.String:
+			r.Fault(ask.Span, `Put it in quotes: "1.24". A bare 1.10 would be the number 1.1.`, "the version of %q must be a string", e.Name)
+			continue
+		}
+		parsed, err := version.ParseAsk(ask.Text)
+		if err != nil {
+			r.Fault(ask.Span, "", "%v", err)
+		}
+		t.Ask, t.AskAt = parsed, r.Place(ask.Span)
+		d.Toolchains = append(d.Toolchains, t)
+	}
+}
+
+// ParseDate reads a day (which means its end, in UTC) or a moment.
+func ParseDate(text string) (time.Time, error) {
+	if day, err := time.Parse(time.DateOnly, text); err == nil {
+		return day.Add(24*time.Hour - time.Second), nil
+	}
+	return time.Parse(time.RFC3339, text)
+}
+
+// ImpliedSources are the sources that need no [source.…] table, because the
+// machine's own settings say where they are.
+var ImpliedSources = []string{"gomod", "npm"}
+
+func (r *reader) source(d *Declaration, v *page.Value) {
+	known := append(Names(d.Sources), ImpliedSources...)
+	if !slices.Contains(known, v.Text) {
+		r.Fault(v.Span, fault.DidYouMean(v.Text, known), "no source is named %q", v.Text)
+	}
+}
+
+func (r *reader) variables(t *page.Table, service string) []Variable {
+	var out []Variable
+	sub := r.Table(t, "variables")
+	if sub == nil {
+		return nil
+	}
+	for _, e := range sub.Entries {
+		sub.Get(e.Name)
+		value, when := r.value(e.Value, "variables."+e.Name, service)
+		switch {
+		case !whole(variableName, e.Name):
+			r.Fault(e.Key, "", "%q cannot name a variable", e.Name)
+		case e.Name == "PATH" || strings.HasPrefix(e.Name, "TRAMMEL"):
+			r.Fault(e.Key, "", "%s is made by Trammel and cannot be declared", e.Name)
+		case strings.ContainsRune(e.Value.Text, 0):
+			r.Fault(e.Value.Span, "", "the value of %s holds a NUL byte", e.Name)
+		}
+		out = append(out, Variable{Name: e.Name, Value: value, When: when, Place: r.Place(e.Key)})
+	}
+	return out
+}
+
+// run reads a script (string) or a command (array); key "run" may have "shell"
+// beside it.
+func (r *reader) run(t *page.Table, key, service string, required bool) Run {
+	var run Run
+	v := t.Get(key)
+	shell := t.Get("shell")
+	if v == nil {
+		if required {
+			r.Fault(t.Span, `Write, for example: run = "go test ./..."`, "[%s] has nothing to run", t.Name)
+		}
+		return run
+	}
+	switch v.Kind {
+	case page.String:
+		run.Script = v.Text
+		if strings.TrimSpace(v.Text) == "" {
+			r.Fault(v.Span, "", "%s is empty", key)
+		}
+		r.uses = append(r.uses, use{value: v, service: service})
+		if shell != nil {
+			run.Shell = r.Texts(t, "shell")
+			break
+		}
+		_, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(v.Text), "")
+		var bad syntax.ParseError
+		if errors.As(err, &bad) {
+			r.Fault(v.Within(int(bad.Pos.Offset()), 1), "Scripts are POSIX shell; for another, write for example: shell = [\"bash\", \"-c\"]", "the script does not parse: %s", bad.Text)
+		} else if err != nil {
+			r.Fault(v.Span, "", "the script does not parse: %v", err)
+		}
+	case page.Array:
+		run.Argv = r.Texts(t, key)
+		for _, item := range v.Items {
+			r.uses = append(r.uses, use{value: item, service: service})
+		}
+		if len(v.Items) == 0 || v.Items[0].Text == "" {
+			r.Fault(v.Span, "", "%s names no command", key)
+		}
+	default:
+		r.Fault(v.Span, "", "%s must be a script (a string) or a command (an array of strings)", key)
+	}
+	return run
+}
+
+func (r *reader) step(name string, t *page.Table) Step {
+	s := Step{Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", "", true), Reads: r.Texts(t, "reads"), Needs: r.Texts(t, "needs"), Place: r.Place(t.Span)}
+	if v := t.Get("reads"); v != nil {
+		for _, item := range v.Items {
+			item.Text = strings.TrimPrefix(item.Text, "!")
+			if item.Kind == page.String && (!doublestar.ValidatePattern(item.Text) || filepath.IsAbs(item.Text) || slices.Contains(strings.Split(item.Text, "/"), "..")) {
+				r.Fault(item.Span, "Write paths below the project's folder, with *, ** and ? as wildcards.", "%q is not a pattern for files of the project", item.Text)
+			}
+		}
+	}
+	s.Ignore, s.Makes = r.Texts(t, "ignore"), r.Texts(t, "makes")
+	for _, glob := range s.Makes {
+		if !doublestar.ValidatePattern(glob) {
+			r.Fault(t.Get("makes").Span, "", "%q is not a pattern for files", glob)
+		}
+	}
+	s.When = r.Choice(t, "when", "due", "always", "shell")
+	s.Per = r.Choice(t, "per", "checkout", "bay")
+	s.Within = r.Duration(t, "within", 0)
+	s.Retries = int(r.Whole(t, "retries", 0, 0, 100))
+	s.Evidence = r.run(t, "evidence", "", false)
+	return s
+}
+
+// Signals that a service may be asked to stop with.
+var Signals = []string{"TERM", "INT", "QUIT", "HUP", "USR1", "USR2", "KILL"}
+
+func (r *reader) service(name string, t *page.Table) Service {
+	s := Service{
+		Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", name, t.Get("tool") == nil), Needs: r.Texts(t, "needs"),
+		Restart: Restart(r.Choice(t, "restart", string(RestartNever), string(RestartOnFailure), string(RestartAlways))),
+		Copies:  1, Auto: true, Place: r.Place(t.Span),
+		Stop: Stop{Signal: "TERM", Within: 10 * time.Second},
+	}
+	if v := t.Get("copies"); v != nil && v.Kind == page.String {
+		name, ok := strings.CutPrefix(v.Text, "@{param.")
+		if s.CopiesOf = strings.TrimSuffix(name, "}"); !ok || s.CopiesOf == name {
+			r.Fault(v.Span, `Write a number, or a param: copies = "@{param.lanes}"`, "%q is not a count of copies", v.Text)
+		}
+		r.uses = append(r.uses, use{value: v, service: name})
+	} else {
+		s.Copies = int(r.Whole(t, "copies", 1, 1, 1000))
+	}
+	if v := t.Get("auto"); v != nil {
+		s.Auto = r.Flag(t, "auto")
+	}
+	if ports := r.Table(t, "ports"); ports != nil {
+		for _, e := range ports.Entries {
+			if !whole(thingName, e.Name) {
+				r.Fault(e.Key, "", "%q cannot name a port", e.Name)
+			}
+			s.Ports = append(s.Ports, Port{e.Name, int(r.Whole(ports, e.Name, 0, 1, 65535))})
+		}
+	}
+	if stop := r.Table(t, "stop"); stop != nil {
+		s.Stop.Signal = r.Choice(stop, "signal", Signals...)
+		s.Stop.Within = r.Duration(stop, "within", s.Stop.Within)
+		r.Close(stop)
+	}
+	if s.Segment = r.Text(t, "segment"); s.Segment != "" && !whole(thingName, s.Segment) {
+		r.Fault(t.Get("segment").Span, "", "%q cannot name a segment", s.Segment)
+	}
+	s.Variables = r.variables(t, name)
+	s.StatedReady, s.StatedStop = t.Get("ready") != nil, t.Get("stop") != nil
+	r.tool(&s, t)
+	s.Ready = r.ready(t, s)
+	return s
+}
+
+// tool reads what a service that runs as a card says has of its own.
+func (r *reader) tool(s *Service, t *page.Table) {
+	s.Tool = r.Text(t, "tool")
+	if v := t.Get("tool"); v != nil {
+		r.tools = append(r.tools, v)
+	}
+	settings := r.Table(t, "settings")
+	if settings == nil {
+		return
+	}
+	if s.Tool == "" {
+		r.Fault(settings.Span, `Add, for example: tool = "postgresql"`, "settings are of a tool's card, and service %q names no tool", s.Name)
+	}
+	s.Settings = map[string]string{}
+	for _, e := range settings.Entries {
+		settings.Get(e.Name)
+		value, when := r.value(e.Value, "settings."+e.Name, s.Name)
+		s.Settings[e.Name] = value
+		if when != nil {
+			if s.Conditions == nil {
+				s.Conditions = map[string]Condition{}
+			}
+			s.Conditions[e.Name] = *when
+		}
+	}
+}
+
+func (r *reader) ready(t *page.Table, s Service) Ready {
+	ready := Ready{Within: 60 * time.Second}
+	sub := r.Table(t, "ready")
+	if sub == nil {
+		return ready
+	}
+	portNames := make([]string, len(s.Ports))
+	for i, p := range s.Ports {
+		portNames[i] = p.Name
+	}
+	port := func(key string) string {
+		v := sub.Get(key)
+		if v != nil && v.Kind == page.String && !slices.Contains(portNames, v.Text) {
+			r.Fault(v.Span, fault.DidYouMean(v.Text, portNames), "service %q has no port named %q", s.Name, v.Text)
+		}
+		return r.Text(sub, key)
+	}
+	ready.TCP = port("tcp")
+	ready.HTTP = r.Text(sub, "http")
+	ready.Port = port("port")
+	ready.Status = int(r.Whole(sub, "status", 0, 100, 599))
+	ready.Command = r.run(sub, "command", s.Name, false)
+	ready.Log = r.Text(sub, "log")
+	ready.Every = r.Duration(sub, "every", 0)
+	ready.Within = r.Duration(sub, "within", ready.Within)
+	if v := sub.Get("http"); v != nil {
+		if !strings.HasPrefix(ready.HTTP, "/") {
+			r.Fault(v.Span, "", "the path of an http probe starts with /")
+		}
+		if ready.Port == "" && len(portNames) == 1 {
+			ready.Port = portNames[0]
+		} else if ready.Port == "" {
+			r.Fault(v.Span, `Add port = "NAME", one of the service's ports.`, "the http probe does not say which port to ask")
+		}
+	}
+	if v := sub.Get("log"); v != nil {
+		if _, err := regexp.Compile(ready.Log); err != nil {
+			r.Fault(v.Span, "", "the log probe is not a regular expression: %v", err)
+		}
+	}
+	probes := 0
+	ready.File = r.Text(sub, "file")
+	if v := sub.Get("file"); v != nil {
+		r.uses = append(r.uses, use{value: v, service: s.Name})
+	}
+	ready.Notify = r.Flag(sub, "notify")
+	for _, key := range []string{"tcp", "http", "command", "log", "file", "notify"} {
+		if sub.Get(key) != nil {
+			probes++
+		}
+	}
+	if probes != 1 {
+		r.Fault(sub.Span, "Use one of tcp, http, command, log, file and notify.", "ready has %d probes, not one", probes)
+	}
+	r.Close(sub)
+	return ready
+}

@@ -1,0 +1,319 @@
+// Package draft writes a first declaration from what a folder shows, or from a
+// starter.
+//
+// It reads the files by which languages state their versions and nothing else,
+// and changes nothing. What it cannot have from any source it writes as a comment,
+// so that what it wrote locks at once.
+package draft
+
+import (
+	"bufio"
+	"bytes"
+	"embed"
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+
+	"github.com/pelletier/go-toml/v2"
+	"golang.org/x/mod/modfile"
+
+	"trammel.example/trammel/internal/core/base/version"
+)
+
+// Want is one toolchain that a folder asks for.
+type Want struct {
+	Tool string
+	Ask  string // an ask that a declaration takes
+	Why  string // "go.mod says go 1.24"
+}
+
+// Found is what a folder shows.
+type Found struct {
+	Wants    []Want
+	Steps    []string // tables of the declaration, whole
+	Routines []string
+}
+
+// Look reads a folder. A file that cannot be read as what it is counts as absent:
+// a draft is a help, and the person reads it.
+func Look(dir fs.FS) Found {
+	var f Found
+	for _, look := range []func(fs.FS, *Found){goMod, packageJSON, pyproject, cargo, pom, gemfile, description} {
+		look(dir, &f)
+	}
+	return f
+}
+
+// want notes an ask; what is none in a declaration is left out.
+func (f *Found) want(tool, ask, why string) {
+	if _, err := version.ParseAsk(ask); err == nil && ask != "" && !slices.ContainsFunc(f.Wants, func(w Want) bool { return w.Tool == tool }) {
+		f.Wants = append(f.Wants, Want{tool, ask, oneLine(why)})
+	}
+}
+
+// oneLine keeps what a stranger's file says within the comment that it is quoted in.
+func oneLine(text string) string {
+	return strings.Join(strings.FieldsFunc(text, func(r rune) bool { return unicode.IsControl(r) || unicode.IsSpace(r) || r == unicode.ReplacementChar }), " ")
+}
+
+func goMod(dir fs.FS, f *Found) {
+	raw, err := fs.ReadFile(dir, "go.mod")
+	if err != nil {
+		return
+	}
+	mod, err := modfile.ParseLax("go.mod", raw, nil)
+	if err != nil || mod.Go == nil {
+		return
+	}
+	// Any newer patch release of the line will do; the lock holds it.
+	f.want("go", prefix(mod.Go.Version, 2), "go.mod says go "+mod.Go.Version)
+	f.Steps = append(f.Steps, "[step.modules]\nabout = \"Download the Go modules\"\nrun   = \"go mod download\"\nreads = [\"go.mod\", \"go.sum\"]\n")
+	f.Routines = append(f.Routines, "[routine.test]\nabout = \"Unit tests\"\nrun   = \"go test ./...\"\n")
+}
+
+// prefix is the first numbers of a version.
+func prefix(v string, numbers int) string {
+	words := strings.Split(v, ".")
+	return strings.Join(words[:min(numbers, len(words))], ".")
+}
+
+func packageJSON(dir fs.FS, f *Found) {
+	raw, err := fs.ReadFile(dir, "package.json")
+	if err != nil {
+		return
+	}
+	var p struct {
+		Engines map[string]string `json:"engines"`
+		Manager string            `json:"packageManager"`
+		Scripts map[string]string `json:"scripts"`
+	}
+	if json.Unmarshal(raw, &p) != nil {
+		return
+	}
+	if ask := fromRange(p.Engines["node"]); ask != "" {
+		f.want("node", ask, "package.json engines.node: "+p.Engines["node"])
+	} else if !strings.HasPrefix(p.Manager, "bun@") {
+		f.want("node", "latest", "package.json states no engines.node")
+	}
+	if v, ok := strings.CutPrefix(p.Manager, "bun@"); ok {
+		f.want("bun", "="+strings.Split(v, "+")[0], "package.json packageManager: "+p.Manager)
+	} else if ask := fromRange(p.Engines["bun"]); ask != "" {
+		f.want("bun", ask, "package.json engines.bun: "+p.Engines["bun"])
+	}
+	if _, err := fs.Stat(dir, "package-lock.json"); err == nil {
+		f.Steps = append(f.Steps, "[step.packages]\nabout = \"Install the npm packages\"\nrun   = \"npm ci\"\nreads = [\"package.json\", \"package-lock.json\"]\n")
+	}
+	if p.Scripts["test"] != "" && len(f.Routines) == 0 {
+		f.Routines = append(f.Routines, "[routine.test]\nabout = \"Unit tests\"\nrun   = 'npm test -- \"$@\"'\n")
+	}
+}
+
+var comparator = regexp.MustCompile(`^(\^|~|>=|<=|>|<|=)?\s*v?(\d+(?:\.\d+)*)(?:\.[xX*])*$`)
+
+// fromRange turns a range of package.json or Cargo into an ask; "" for one that
+// an ask cannot say. Of alternatives the last, which is the newest by custom.
+func fromRange(ranges string) string {
+	alternatives := strings.Split(ranges, "||")
+	one := strings.TrimSpace(alternatives[len(alternatives)-1])
+	if low, high, ok := strings.Cut(one, " - "); ok {
+		return bounds(">="+strings.TrimSpace(low), "<="+strings.TrimSpace(high))
+	}
+	one = regexp.MustCompile(`([\^~<>=])\s+`).ReplaceAllString(strings.ReplaceAll(one, ",", " "), "$1")
+	return bounds(strings.Fields(one)...)
+}
+
+func bounds(words ...string) string {
+	var out []string
+	for _, w := range words {
+		m := comparator.FindStringSubmatch(w)
+		if m == nil {
+			return ""
+		}
+		numbers := strings.Split(m[2], ".")
+		switch m[1] {
+		case "":
+			out = append(out, map[bool]string{true: "=", false: ""}[len(numbers) == 3]+m[2])
+		case "^":
+			out = append(out, ">="+m[2], "<"+next(numbers, max(1, firstNonZero(numbers))))
+		case "~":
+			out = append(out, ">="+m[2], "<"+next(numbers, min(2, len(numbers))))
+		default:
+			out = append(out, m[1]+m[2])
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// firstNonZero counts the numbers up to and with the first that is not 0.
+func firstNonZero(numbers []string) int {
+	for i, n := range numbers {
+		if n != "0" {
+			return i + 1
+		}
+	}
+	return len(numbers)
+}
+
+// next is the first version beyond those that share the first numbers.
+func next(numbers []string, keep int) string {
+	out := slices.Clone(numbers[:keep])
+	var n int
+	fmt.Sscan(out[keep-1], &n)
+	out[keep-1] = fmt.Sprint(n + 1)
+	return strings.Join(out, ".")
+}
+
+func pyproject(dir fs.FS, f *Found) {
+	var p struct {
+		Project struct {
+			Requires string `toml:"requires-python"`
+		} `toml:"project"`
+	}
+	if readTOML(dir, "pyproject.toml", &p) && p.Project.Requires != "" {
+		f.want("python", fromRange(strings.ReplaceAll(p.Project.Requires, "==", "=")), "pyproject.toml requires-python: "+p.Project.Requires)
+	}
+}
+
+func cargo(dir fs.FS, f *Found) {
+	var p struct {
+		Package struct {
+			Rust string `toml:"rust-version"`
+		} `toml:"package"`
+		Workspace struct {
+			Package struct {
+				Rust string `toml:"rust-version"`
+			} `toml:"package"`
+		} `toml:"workspace"`
+	}
+	if !readTOML(dir, "Cargo.toml", &p) {
+		return
+	}
+	v := p.Package.Rust + p.Workspace.Package.Rust
+	if v != "" { // the oldest that will do
+		f.want("rust", ">="+v, "Cargo.toml rust-version: "+v)
+	}
+}
+
+func readTOML(dir fs.FS, name string, into any) bool {
+	raw, err := fs.ReadFile(dir, name)
+	return err == nil && toml.Unmarshal(raw, into) == nil
+}
+
+func pom(dir fs.FS, f *Found) {
+	raw, err := fs.ReadFile(dir, "pom.xml")
+	if err != nil {
+		return
+	}
+	decoder := xml.NewDecoder(bytes.NewReader(raw))
+	var inside string
+	for {
+		token, err := decoder.Token()
+		if err != nil {
+			return
+		}
+		switch t := token.(type) {
+		case xml.StartElement:
+			inside = t.Name.Local
+		case xml.EndElement:
+			inside = ""
+		case xml.CharData:
+			v := strings.TrimPrefix(strings.TrimSpace(string(t)), "1.")
+			if slices.Contains([]string{"maven.compiler.release", "maven.compiler.target", "maven.compiler.source", "java.version"}, inside) && comparator.MatchString(v) {
+				f.want("openjdk", v, "pom.xml "+inside+": "+v)
+			}
+		}
+	}
+}
+
+func gemfile(dir fs.FS, f *Found) {
+	eachLine(dir, "Gemfile", regexp.MustCompile(`^\s*ruby\s+["']([^"']+)["']`), func(m []string) {
+		f.want("ruby", fromRange(strings.Replace(m[1], "~>", "~", 1)), "Gemfile says ruby "+m[1])
+	})
+}
+
+func description(dir fs.FS, f *Found) {
+	eachLine(dir, "DESCRIPTION", regexp.MustCompile(`\bR\s*\(\s*(>=\s*[\d.]+)\s*\)`), func(m []string) {
+		f.want("r", fromRange(m[1]), "DESCRIPTION depends on R ("+m[1]+")")
+	})
+}
+
+func eachLine(dir fs.FS, name string, re *regexp.Regexp, each func(m []string)) {
+	raw, err := fs.ReadFile(dir, name)
+	if err != nil {
+		return
+	}
+	lines := bufio.NewScanner(bytes.NewReader(raw))
+	for lines.Scan() {
+		if m := re.FindStringSubmatch(lines.Text()); m != nil {
+			each(m)
+		}
+	}
+}
+
+// Text writes the declaration. can tells whether a toolchain is to be had.
+func (f Found) Text(project string, can func(tool string) bool) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# What this project is worked on with. See it all: trammel show\nformat  = 1\nproject = %q\n\n[toolchain]\n", project)
+	width := 0
+	for _, w := range f.Wants {
+		width = max(width, len(w.Tool))
+	}
+	missing := map[string]bool{}
+	for _, w := range f.Wants {
+		line := fmt.Sprintf("%-*s = %q", width, w.Tool, w.Ask)
+		if !can(w.Tool) {
+			missing[w.Tool] = true
+			fmt.Fprintf(&b, "# %s   # %s; no source has it: trammel find\n", line, w.Why)
+			continue
+		}
+		fmt.Fprintf(&b, "%s   # %s\n", line, w.Why)
+	}
+	if len(f.Wants) == 0 {
+		b.WriteString("# go = \"1.24\"    # see: trammel find\n")
+	}
+	for _, table := range append(slices.Clone(f.Steps), f.Routines...) {
+		b.WriteString("\n" + table)
+	}
+	return b.String()
+}
+
+// ProjectName makes the name of a folder one that a project may have.
+func ProjectName(dir string) string {
+	name := regexp.MustCompile(`[^a-z0-9]+`).ReplaceAllString(strings.ToLower(path.Base(dir)), "-")
+	name = strings.Trim(name, "-0123456789")
+	if name == "" {
+		return "project"
+	}
+	return strings.TrimRight(name[:min(len(name), 40)], "-")
+}
+
+//go:embed starters/*.toml
+var starters embed.FS
+
+// Starters lists the starters with what each is for.
+func Starters() (names, abouts []string) {
+	entries, _ := starters.ReadDir("starters")
+	for _, e := range entries {
+		name := strings.TrimSuffix(e.Name(), ".toml")
+		raw, _ := starters.ReadFile("starters/" + e.Name())
+		about, _, _ := strings.Cut(strings.TrimPrefix(string(raw), "# "), "\n")
+		names, abouts = append(names, name), append(abouts, about)
+	}
+	return names, abouts
+}
+
+// Starter is the text of a starter for a project; ok is false when there is none
+// of that name.
+func Starter(name, project string) (text string, ok bool) {
+	raw, err := starters.ReadFile("starters/" + name + ".toml")
+	if err != nil {
+		return "", false
+	}
+	return strings.Replace(string(raw), `"PROJECT"`, fmt.Sprintf("%q", project), 1), true
+}
