@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -22,7 +23,6 @@ import (
 	"trammel.example/trammel/internal/core/base/place"
 	"trammel.example/trammel/internal/core/checkout"
 	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/origins/locator"
 	"trammel.example/trammel/internal/core/origins/source"
 	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/lock"
@@ -44,7 +44,23 @@ func Main(args []string) int {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
+	go endAnyway(ctx, stop, args)
 	return run(ctx, args)
+}
+
+// endAnyway ends a command that was told to end and does not, whatever it waits for. Commands
+// that stop what they started have the time for that; a second signal ends any at once.
+func endAnyway(ctx context.Context, stop func(), args []string) {
+	<-ctx.Done()
+	stop()
+	wait := 3 * time.Second
+	for _, a := range args {
+		if slices.Contains([]string{"start", "stop", "do", "fit", "data", "clear", "run", "shell", "lock", "demo"}, a) {
+			wait = 2 * time.Minute
+		}
+	}
+	time.Sleep(wait)
+	os.Exit(fault.ExitCode(fault.Interrupted))
 }
 
 // short takes the two command lines that scripts repeat most, so that they do not
@@ -57,12 +73,12 @@ func short(args []string) (code int, done bool) {
 		fmt.Println("trammel version " + Version)
 		return 0, true
 	case len(args) > 3 && args[1] == "run" && args[2] == "--" && os.Getenv("TRAMMEL_TRIAL") == "":
-		plan, ok := checkout.KeptPlan(".", bay.Main)
-		dir, err := os.Getwd()
-		if !ok || err != nil {
+		h := hostNow()
+		plan, ok := keptPlan(h, ".", bay.Main)
+		if !ok {
 			return 0, false
 		}
-		return conclude(context.Background(), become(plan, dir, "", args[3:])), true
+		return conclude(context.Background(), become(plan, plan.Ready(h), h.Dir, "", args[3:])), true
 	}
 	return 0, false
 }
@@ -193,39 +209,22 @@ func offlineFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "offline", Usage: "send nothing over the network"}
 }
 
-// open reads the declaration that the flags name. What it includes by locators is
-// fetched where it is not here yet.
-func open(ctx context.Context, c *cli.Command) (*checkout.Project, error) {
-	return openWith(ctx, c, checkout.Locate{})
-}
-
-// openLocked reads the declaration and its lock.
-func openLocked(ctx context.Context, c *cli.Command) (*checkout.Project, *lock.Lock, error) {
-	p, err := open(ctx, c)
+// lookLocked is look for who needs the lock.
+func lookLocked(c *cli.Command) (*checkout.State, *lock.Lock, error) {
+	p, err := look(c)
 	if err != nil {
 		return nil, nil, err
 	}
-	l, err := p.Lock()
+	l, err := p.Locked()
 	return p, l, err
 }
 
-func openWith(ctx context.Context, c *cli.Command, o checkout.Locate) (*checkout.Project, error) {
-	o.Get = func(l locator.Locator, pin string) (dir, is string, err error) {
-		places, err := place.FromEnvironment()
-		if err != nil {
-			return "", "", err
-		}
-		return fetchLocator(ctx, c, places, l, pin)
-	}
-	return checkout.OpenWith(c.String("dir"), c.String("bay"), o)
-}
-
 // machine is where the settings of this machine are read from.
-func machine(p *checkout.Project) *source.Machine {
-	return &source.Machine{Getenv: os.Getenv, Project: p.Declaration.Dir, Config: p.Places.Config}
+func machine(p *checkout.State) *source.Machine {
+	return &source.Machine{Getenv: p.Host.Getenv, Project: p.Dir(), Config: p.Places.Config}
 }
 
-func client(p *checkout.Project, offline bool) *fetch.Client {
+func client(p *checkout.State, offline bool) *fetch.Client {
 	return clientIn(p.Places, offline)
 }
 
@@ -267,7 +266,7 @@ func complete(pick func(*declare.Declaration) []string) cli.ShellCompleteFunc {
 			cli.DefaultCompleteWithFlags(ctx, c)
 			return
 		}
-		if p, err := checkout.Open(c.String("dir"), c.String("bay")); err == nil {
+		if p, err := look(c); err == nil {
 			if last := os.Args[max(0, len(os.Args)-2):]; slices.Contains(last, "--param") {
 				fmt.Fprintln(c.Root().Writer, strings.Join(paramChoices(p.Declaration), "\n"))
 				return

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -15,7 +16,6 @@ import (
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/checkout"
 	"trammel.example/trammel/internal/core/checkout/approval"
-	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func approveCommand() *cli.Command {
@@ -25,6 +25,8 @@ func approveCommand() *cli.Command {
 		Description: example("trammel approve"),
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "yes", Usage: "approve without asking"},
+			&cli.BoolFlag{Name: "id", Usage: "print the approval id and nothing else: what a machine without a person sets TRAMMEL_APPROVE to"},
+			jsonFlag(),
 			&cli.BoolFlag{Name: "revoke", Usage: "take the approval back"},
 		},
 		Action: approveAction,
@@ -43,82 +45,150 @@ func approveAction(ctx context.Context, c *cli.Command) error {
 	}
 	s := screen(c)
 	if c.Bool("revoke") {
-		if err := approval.Revoke(p.Places, p.Declaration.Dir); err != nil {
+		if err := approval.Revoke(p.Places, p.Dir()); err != nil {
 			return err
 		}
 		s.Print("The approval of %s is taken back; nothing of it runs until it is approved again.", p.Declaration.Project)
 		return nil
 	}
-	l, err := p.Lock()
-	if err != nil {
+	if err := p.Usable(); err != nil {
 		return err
 	}
-	subject := approval.Of(p.Declaration, p.Overlay, l)
-	if approval.Check(p.Places, subject, func(string) string { return "" }) == nil {
+	list := approval.Effects(p)
+	switch {
+	case c.Bool("id"):
+		s.Print("%s", list.ID())
+		return nil
+	case c.Bool("json"):
+		last, _ := approval.Last(p.Places, p.Dir())
+		out := approveOut{Format: 1, Project: p.Declaration.Project, ID: list.ID(), Approved: last.ID == list.ID(), Effects: list.Effects, Changes: []changeOut{}}
+		if last.ID != "" {
+			for _, x := range approval.Changes(last.Effects, list.Effects) {
+				out.Changes = append(out.Changes, changeOut{x.Name, x.What})
+			}
+		}
+		return s.JSON(out)
+	}
+	if last, had := approval.Last(p.Places, p.Dir()); had && last.ID == list.ID() && last.By == "" {
 		s.Print("%s is approved as it is.", p.Declaration.Project)
 		return nil
 	}
-	s.Print("%s", describeSubject(s, p, subject))
+	s.Print("%s", describeEffects(s, p, list))
 	if !c.Bool("yes") {
 		if err := ask(ctx, s); err != nil {
 			return err
 		}
 	}
-	if err := approval.Give(p.Places, subject); err != nil {
+	if _, err := approval.Give(p, list); err != nil {
 		return err
 	}
 	s.Print("Approved.")
 	return nil
 }
 
-// describeSubject is everything that would run, or what changed since the last
-// consent.
-func describeSubject(s *ui.Screen, p *checkout.Project, subject approval.Subject) string {
+// approveOut is what `approve --json` prints.
+type approveOut struct {
+	Format   int               `json:"format"`
+	Project  string            `json:"project"`
+	ID       string            `json:"id"`
+	Approved bool              `json:"approved"`
+	Effects  []approval.Effect `json:"effects"`
+	Changes  []changeOut       `json:"changes"` // since the last consent
+}
+
+type changeOut struct {
+	Name string `json:"name"`
+	What string `json:"what"`
+}
+
+// headings say what effects of a kind do.
+var headings = map[string]string{
+	approval.Runs: "It runs", approval.Sets: "It sets", approval.Reads: "It reads",
+	approval.Writes: "It writes", approval.Shows: "It shows", approval.Fetches: "It fetches",
+}
+
+// describeEffects is everything that consent would let happen, in groups, or what changed
+// since the last consent.
+func describeEffects(s *ui.Screen, p *checkout.State, list approval.List) string {
 	var b strings.Builder
-	last, had := approval.Last(p.Places, subject.Dir)
-	changes := approval.Changes(last.Things, subject.Things)
-	if had {
-		fmt.Fprintf(&b, "What changed in %s since you approved it on %s:\n", s.Paint(ui.Accent, p.Declaration.Project), last.At.Local().Format("2 Jan 2006"))
-	} else {
-		fmt.Fprintf(&b, "What %s would run and fetch:\n", s.Paint(ui.Accent, p.Declaration.Project))
-	}
+	last, had := approval.Last(p.Places, p.Dir())
 	width := 0
-	for _, x := range changes {
-		width = max(width, len(x.Name))
-	}
-	text := func(sign, name, value string, style ui.Style) {
-		lines := strings.Split(strings.TrimRight(value, "\n"), "\n")
+	text := func(sign, name, value, from string, style ui.Style) {
+		lines := strings.Split(readable(value), "\n")
 		for i, line := range lines {
-			if i > 0 {
-				name = ""
+			end := ""
+			if trimmed := strings.TrimRight(line, " \t"); trimmed != line {
+				end = "·" // blanks at the end of a line would hide
 			}
-			fmt.Fprintf(&b, "  %s%-*s  %s\n", s.Paint(style, sign), width, name, line)
+			if i > 0 {
+				name, from = "", ""
+			}
+			if from != "" {
+				from = "   " + s.Paint(ui.Dim, from)
+			}
+			fmt.Fprintf(&b, "  %s%s  %s%s%s\n", s.Paint(style, sign), ui.Padded(name, width), line, end, from)
 		}
 	}
-	for _, x := range changes {
-		if x.Name == "lock" {
-			continue
+	if !had || last.By != "" {
+		fmt.Fprintf(&b, "What %s would do:\n", s.Paint(ui.Accent, ui.Shown(p.Declaration.Project)))
+		for _, x := range list.Effects {
+			width = min(max(width, len([]rune(ui.Shown(x.Name)))), 40)
 		}
+		for _, does := range approval.Doings {
+			first := true
+			for _, x := range list.Effects {
+				if x.Does != does {
+					continue
+				}
+				if first {
+					fmt.Fprintf(&b, "%s\n", headings[does])
+				}
+				first = false
+				text("", ui.Shown(x.Name), x.Text, ui.Shown(x.From), ui.Plain)
+			}
+		}
+		return strings.TrimRight(b.String(), "\n")
+	}
+	fmt.Fprintf(&b, "What changed in %s since you approved it on %s:\n", s.Paint(ui.Accent, ui.Shown(p.Declaration.Project)), last.At.Local().Format("2 Jan 2006"))
+	changes := approval.Changes(last.Effects, list.Effects)
+	for _, x := range changes {
+		width = min(max(width, len([]rune(ui.Shown(x.Name)))), 40)
+	}
+	for _, x := range changes {
+		name := ui.Shown(x.Name)
 		switch {
-		case !had:
-			text("", x.Name, x.New, ui.Plain)
-		case x.New == "":
-			text("- ", x.Name, x.Old, ui.Red)
-		case x.Old == "":
-			text("+ ", x.Name, x.New, ui.Green)
+		case x.Loud:
+			fmt.Fprintf(&b, "  %s\n", s.Paint(ui.Red, name+" "+x.What+": "+ui.Shown(x.New.Text)))
+			fmt.Fprintf(&b, "  %s\n", "Somebody published it anew, or put something else in its place. Ask before you go on.")
+		case x.New == nil:
+			text("- ", name, x.Old.Text, "", ui.Red)
+		case x.Old == nil:
+			text("+ ", name, x.New.Text, x.New.From, ui.Green)
 		default:
-			text("- ", x.Name, x.Old, ui.Red)
-			text("+ ", x.Name, x.New, ui.Green)
+			text("- ", name, x.Old.Text, "", ui.Red)
+			text("+ ", name, x.New.Text, x.New.From, ui.Green)
 		}
 	}
 	return strings.TrimRight(b.String(), "\n")
+}
+
+var (
+	manyBlanks = regexp.MustCompile(`[ \t]{12,}`)
+	emptyLines = regexp.MustCompile(`\n(?:[ \t]*\n){3,}`)
+)
+
+// readable is a text in which nothing is pushed out of sight by blanks or empty lines.
+func readable(text string) string {
+	text = strings.TrimRight(ui.Shown(text), "\n")
+	text = emptyLines.ReplaceAllStringFunc(text, func(s string) string { return fmt.Sprintf("\n[%d empty lines]\n", strings.Count(s, "\n")-1) })
+	return manyBlanks.ReplaceAllStringFunc(text, func(s string) string { return fmt.Sprintf(" [%d blanks] ", len(s)) })
 }
 
 // ask asks on the terminal. Without one nobody can answer, which is a no.
 func ask(ctx context.Context, s *ui.Screen) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return fault.New(fault.NotApproved, "nobody is there to ask").
-			Advise("Approve in a terminal, or with trammel approve --yes once you have read it.\nA machine without a person sets %s to the lock id (trammel show --json).", approval.Variable)
+			Advise("Approve in a terminal, or with trammel approve --yes once you have read it.\nA machine without a person sets %s to the approval id: trammel approve --id", approval.Variable)
 	}
 	fmt.Fprint(s.Err, "Approve? [y/N] ")
 	answer := make(chan string, 1)
@@ -137,22 +207,25 @@ func ask(ctx context.Context, s *ui.Screen) error {
 	return fault.New(fault.NotApproved, "not approved").Advise("Nothing was run.")
 }
 
-// consent makes sure that what a command would run is approved, asking where
-// there is somebody to ask.
-func consent(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Project, l *lock.Lock) error {
-	subject := approval.Of(p.Declaration, p.Overlay, l)
-	err := approval.Check(p.Places, subject, os.Getenv)
+// consent makes sure that what a command would do is approved, asking where there is
+// somebody to ask.
+func consent(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State) (approval.Given, error) {
+	if err := p.Usable(); err != nil {
+		return approval.Given{}, err
+	}
+	g, err := approval.Check(p)
 	switch {
 	case err == nil:
-		return nil
+		return g, nil
 	case c.Bool("approve"):
-		return approval.Give(p.Places, subject)
-	case os.Getenv(approval.Variable) != "" || !term.IsTerminal(int(os.Stdin.Fd())):
-		return err
+		return approval.Give(p, approval.Effects(p))
+	case p.Host.Getenv(approval.Variable) != "" || !term.IsTerminal(int(os.Stdin.Fd())):
+		return g, err
 	}
-	s.Say("%s", describeSubject(s, p, subject))
+	list := approval.Effects(p)
+	s.Say("%s", describeEffects(s, p, list))
 	if err := ask(ctx, s); err != nil {
-		return err
+		return g, err
 	}
-	return approval.Give(p.Places, subject)
+	return approval.Give(p, list)
 }

@@ -11,7 +11,6 @@ import (
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/acting/setup"
 	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/place"
 	"trammel.example/trammel/internal/core/checkout"
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/running/service"
@@ -41,23 +40,23 @@ type bayOut struct {
 }
 
 func baysAction(ctx context.Context, c *cli.Command) error {
-	places, err := place.FromEnvironment()
+	places, err := placesNow()
 	if err != nil {
 		return err
 	}
 	var dirs []string
 	if c.Bool("all") {
-		dirs = checkout.Projects(places)
+		dirs = checkout.Known(places)
 	} else {
-		p, err := open(ctx, c)
+		p, err := look(c)
 		if err != nil {
 			return err
 		}
-		dirs = []string{p.Declaration.Dir}
+		dirs = []string{p.Dir()}
 	}
 	list := []bayOut{}
 	for _, dir := range dirs {
-		p, err := checkout.Open(dir, bay.Main)
+		p, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: dir, Bay: bay.Main}, checkout.Locate{})
 		if err != nil {
 			continue // a project whose declaration is faulty now is listed by itself
 		}
@@ -108,16 +107,15 @@ func baysAction(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func describeBay(ctx context.Context, p *checkout.Project, b bay.Bay) (bayOut, error) {
-	out := bayOut{Name: b.Name, Project: p.Declaration.Project, Dir: p.Declaration.Dir, Running: []string{}, Bytes: setup.SizeOf(b.Dir)}
-	var err error
-	if out.Params, err = b.Params(p.Declaration.Original()); err != nil {
-		return out, err
+func describeBay(ctx context.Context, p *checkout.State, b bay.Bay) (bayOut, error) {
+	out := bayOut{Name: b.Name, Project: p.Declaration.Project, Dir: p.Dir(), Running: []string{}, Bytes: setup.SizeOf(b.Dir) + setup.SizeOf(b.Records)}
+	if chosen, err := b.ReadParams(); err == nil {
+		out.Params = bay.Allowed(p.Written, chosen)
 	}
-	if known, ok := checkout.CheckoutNamed(p.Places, b.Name); ok && known.Dir == p.Declaration.Dir {
+	if known, ok := checkout.LocatedAs(p.Places, b.Name); ok && known.Dir == p.Dir() {
 		out.Locator = known.Locator
 	}
-	statuses, err := service.Connect(b).Status(ctx)
+	statuses, err := service.Connect(b, p.Host).Status(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -137,15 +135,11 @@ func clearCommand() *cli.Command {
 		Description: example("trammel clear trial", "trammel clear --all"),
 		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "every bay of this project"}},
 		ShellComplete: complete(func(d *declare.Declaration) []string {
-			places, err := place.FromEnvironment()
+			p, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: d.Dir, Bay: bay.Main}, checkout.Locate{})
 			if err != nil {
 				return nil
 			}
-			b, err := bay.Open(places, d.Original(), bay.Main)
-			if err != nil {
-				return nil
-			}
-			list, _ := (&checkout.Project{Places: places, Declaration: d, Bay: b}).Bays()
+			list, _ := p.Bays()
 			return bayNames(list)
 		}),
 		Action: clearAction,
@@ -167,15 +161,15 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 	}
 	// A bay of a locator is found from anywhere.
 	if len(wanted) == 1 && !c.Root().IsSet("dir") {
-		if places, err := place.FromEnvironment(); err == nil {
-			if known, ok := checkout.CheckoutNamed(places, wanted[0]); ok {
+		if places, err := placesNow(); err == nil {
+			if known, ok := checkout.LocatedAs(places, wanted[0]); ok {
 				if err := c.Root().Set("dir", known.Dir); err != nil {
 					return err
 				}
 			}
 		}
 	}
-	p, err := open(ctx, c)
+	p, err := look(c)
 	if err != nil {
 		return err
 	}
@@ -184,7 +178,7 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	names := bayNames(bays)
-	if known, ok := checkout.CheckoutNamed(p.Places, c.Args().First()); ok && !slices.Contains(names, known.Name) {
+	if known, ok := checkout.LocatedAs(p.Places, c.Args().First()); ok && !slices.Contains(names, known.Name) {
 		names = append(names, known.Name) // nothing ran in it yet
 	}
 	if c.Bool("all") {
@@ -197,7 +191,7 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	for _, name := range wanted {
-		own, err := checkout.Open(p.Declaration.Dir, name)
+		own, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: p.Dir(), Bay: name}, checkout.Locate{})
 		if err != nil {
 			return err
 		}

@@ -15,37 +15,24 @@ import (
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/base/platform"
 	"trammel.example/trammel/internal/core/base/version"
 	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/origins/resolve"
 	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/stored/store"
 	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
 )
 
 // openOrNone is open, or outside of any project a bare one: what is only looked up
 // needs no declaration.
-func openOrNone(ctx context.Context, c *cli.Command) (*checkout.Project, error) {
+func openOrNone(ctx context.Context, c *cli.Command) (*checkout.State, error) {
 	p, err := open(ctx, c)
 	if err == nil {
 		return p, nil
 	}
-	dir, absErr := filepath.Abs(c.String("dir"))
-	if _, findErr := declare.Find(dir); findErr == nil || absErr != nil {
+	if _, findErr := declare.Find(hostNow().Abs(c.String("dir"))); findErr == nil {
 		return nil, err // there is one, and it is faulty
 	}
-	places, err := place.FromEnvironment()
-	if err != nil {
-		return nil, err
-	}
-	here := platform.Here()
-	d := &declare.Declaration{Dir: dir, Project: "none", Platforms: []platform.Platform{here}}
-	b, err := bay.Open(places, d, bay.Main)
-	return &checkout.Project{Places: places, Declaration: d, Bay: b, Store: store.Open(places.Store()), Platform: here}, err
+	return checkout.None(asked(c))
 }
 
 func findCommand() *cli.Command {
@@ -151,12 +138,12 @@ func day(t time.Time) string {
 
 // marksOf says of versions which one is locked, on this machine, and the newest
 // that the declaration allows.
-func marksOf(p *checkout.Project, tool string, o *resolve.Offer) map[string][]string {
+func marksOf(p *checkout.State, tool string, o *resolve.Offer) map[string][]string {
 	marks := map[string][]string{}
-	if l, err := lock.Read(p.Declaration.Dir); err == nil && l.Items[tool].Version != "" {
-		v := l.Items[tool].Version
+	if p.Lock != nil && p.Lock.Items[tool].Version != "" {
+		v := p.Lock.Items[tool].Version
 		marks[v] = append(marks[v], "locked")
-		if present(p, l, tool) {
+		if p.Has(tool) {
 			marks[v] = append(marks[v], "fitted")
 		}
 	}
@@ -301,12 +288,12 @@ func unsetCommand() *cli.Command {
 
 // edited is the file that set and unset are about: the declaration, the person's
 // additions to it, or their default. The last two are made when they are not there.
-func edited(ctx context.Context, c *cli.Command) (p *checkout.Project, file string, err error) {
+func edited(ctx context.Context, c *cli.Command) (p *checkout.State, file string, err error) {
 	switch {
 	case c.Bool("local") && c.Bool("default"):
 		return nil, "", fault.New(fault.Use, "--local and --default are two places; name one")
 	case c.Bool("default"):
-		places, err := place.FromEnvironment()
+		places, err := placesNow()
 		if err != nil {
 			return nil, "", err
 		}
@@ -317,7 +304,7 @@ func edited(ctx context.Context, c *cli.Command) (p *checkout.Project, file stri
 				return nil, "", err
 			}
 		}
-		p, err = checkout.Open(filepath.Dir(file), c.String("bay"))
+		p, err = checkout.Open(checkout.Asked{Host: hostNow(), Dir: filepath.Dir(file), Bay: c.String("bay")}, checkout.Locate{})
 		return p, file, err
 	}
 	p, err = openWith(ctx, c, checkout.Locate{Pin: true})
@@ -325,9 +312,9 @@ func edited(ctx context.Context, c *cli.Command) (p *checkout.Project, file stri
 		return nil, "", err
 	}
 	if c.Bool("local") {
-		return p, declare.OverlayFile(p.Declaration.Dir), nil
+		return p, declare.OverlayFile(p.Dir()), nil
 	}
-	return p, p.Declaration.File, nil
+	return p, p.Written.File, nil
 }
 
 // edit changes the text of a declaration and resolves the outcome before it writes
@@ -337,7 +324,7 @@ func edit(ctx context.Context, c *cli.Command, change func(file string, source [
 	if err != nil {
 		return err
 	}
-	before, err := os.ReadFile(file)
+	before, err := disk.ReadWithin(filepath.Dir(file), filepath.Base(file), disk.MostText)
 	if err != nil && !os.IsNotExist(err) {
 		return err
 	}
@@ -346,14 +333,16 @@ func edit(ctx context.Context, c *cli.Command, change func(file string, source [
 	if err != nil {
 		return err
 	}
+	d, overlay := p.Written, p.Overlay
 	if c.Bool("local") {
-		p.Overlay, err = declare.ParseOverlay(p.Declaration, file, after)
+		overlay, err = declare.ParseOverlay(d, file, after)
 	} else {
-		p.Declaration, err = declare.Parse(file, after)
+		d, err = declare.Parse(file, after)
 	}
 	if err != nil {
 		return err
 	}
+	p = p.WithWritten(d, overlay)
 	s := screen(c)
 	if fresh {
 		s.Say("%s is new. It is yours alone: keep it out of version control.", filepath.Base(file))
@@ -387,15 +376,15 @@ type renewalOut struct {
 }
 
 func newerAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(ctx, c)
+	p, err := look(c)
 	if err != nil {
 		return err
 	}
-	l, err := lock.Read(p.Declaration.Dir)
-	if err != nil {
-		return err
+	l := p.Lock
+	if l == nil {
+		return p.LockErr
 	}
-	list, err := resolve.Newer(ctx, p.Declaration, l, machine(p), client(p, c.Bool("offline")))
+	list, err := resolve.Newer(ctx, p.Written, l, machine(p), client(p, c.Bool("offline")))
 	if err != nil {
 		return err
 	}

@@ -18,12 +18,11 @@ import (
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/place"
 	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/origins/locator"
 	"trammel.example/trammel/internal/core/proven/proof"
 	"trammel.example/trammel/internal/core/proven/report"
-	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func compareCommand() *cli.Command {
@@ -57,11 +56,11 @@ func compareAction(ctx context.Context, c *cli.Command) error {
 		if !locator.Is(p) || !strings.HasPrefix(p, "git+") {
 			continue
 		}
-		places, err := place.FromEnvironment()
+		places, err := placesNow()
 		if err != nil {
 			return err
 		}
-		l, err := locator.Parse(p, ".")
+		l, err := locator.Parse(p, hostNow().Dir)
 		if err != nil {
 			return err
 		}
@@ -75,10 +74,8 @@ func compareAction(ctx context.Context, c *cli.Command) error {
 	}
 	// The lock of the project here is the one to hold them to, if they are of it.
 	held := ""
-	if p, err := checkout.Open(c.String("dir"), c.String("bay")); err == nil {
-		if l, err := lock.Read(p.Declaration.Dir); err == nil && l.Declaration.Project == list[0].Report.Predicate.Project {
-			held = l.ID()
-		}
+	if p, err := look(c); err == nil && p.Lock != nil && p.Lock.Declaration.Project == list[0].Report.Predicate.Project {
+		held = p.Lock.ID()
 	}
 	result, err := report.Compare(list, held, signers != nil)
 	if err != nil {
@@ -318,9 +315,9 @@ func comparisonPage(r *report.Comparison) ([]byte, error) {
 }
 
 // writeReport writes what verify found, and its signature.
-func writeReport(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Project, r *proof.Report) error {
+func writeReport(c *cli.Command, s *ui.Screen, p *checkout.State, given approval.Given, r *proof.Report) error {
 	file := c.String("report")
-	facts, err := hostFacts(ctx, c, p)
+	facts, err := hostFacts(c, p, given)
 	if err != nil {
 		return err
 	}
@@ -340,7 +337,7 @@ func writeReport(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.
 		s.Say("Report: %s", shown(file))
 		return nil
 	}
-	signer, done, err := report.Signer(key)
+	signer, done, err := report.Signer(key, p.Host)
 	if err != nil {
 		return err
 	}

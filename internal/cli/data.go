@@ -14,6 +14,7 @@ import (
 
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/written/declare"
 )
@@ -44,15 +45,16 @@ func dataFor(ctx context.Context, c *cli.Command) (s *ui.Screen, up *setup.Setup
 	if c.Args().Len() != 2 {
 		return nil, nil, "", "", fault.New(fault.Use, "name a service and a file").Advise("trammel data %s ledger passings.sql.gz", c.Name)
 	}
-	p, l, err := openLocked(ctx, c)
+	p, err := open(ctx, c)
 	if err != nil {
 		return nil, nil, "", "", err
 	}
 	s = screen(c)
-	if err := consent(ctx, c, s, p, l); err != nil {
+	given, err := consent(ctx, c, s, p)
+	if err != nil {
 		return nil, nil, "", "", err
 	}
-	up, err = setup.Prepare(ctx, p, l)
+	up, err = setup.Prepare(ctx, given)
 	return s, up, c.Args().Get(0), c.Args().Get(1), err
 }
 
@@ -103,7 +105,7 @@ func loadAction(ctx context.Context, c *cli.Command) error {
 	}
 	in := os.Stdin
 	if file != "-" {
-		if in, err = os.Open(file); err != nil {
+		if in, err = disk.OpenRegular(file); err != nil {
 			return fault.New(fault.Use, "the dump cannot be read: %v", err)
 		}
 		defer in.Close()

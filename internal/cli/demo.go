@@ -114,19 +114,14 @@ func demoFolder(named string) (string, error) {
 
 // damage appends to a file of the store, as a careless script might.
 func damage(dir string) (string, error) {
-	p, err := checkout.Open(dir, "main")
+	p, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: dir, Bay: "main"}, checkout.Locate{})
+	if err == nil {
+		err = p.Missing()
+	}
 	if err != nil {
 		return "", err
 	}
-	l, err := p.Lock()
-	if err != nil {
-		return "", err
-	}
-	parts, err := p.Parts(l)
-	if err != nil {
-		return "", err
-	}
-	for _, part := range parts {
+	for _, part := range p.Parts {
 		if part.Item == "sluice" && part.Name == "sluice" {
 			return damagePart(p, part)
 		}
@@ -134,7 +129,7 @@ func damage(dir string) (string, error) {
 	return "", fmt.Errorf("the lock has no sluice")
 }
 
-func damagePart(p *checkout.Project, part lock.PartOn) (string, error) {
+func damagePart(p *checkout.State, part lock.PartOn) (string, error) {
 	file := filepath.Join(p.Store.Path(part), "share", "sluice.txt")
 	if err := os.Chmod(file, 0o644); err != nil {
 		return "", err

@@ -9,11 +9,12 @@ import (
 
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/acting/fit"
-	"trammel.example/trammel/internal/core/acting/setup"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/platform"
+	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/proven/export"
+	"trammel.example/trammel/internal/core/running/environ"
 )
 
 func exportCommand() *cli.Command {
@@ -38,7 +39,7 @@ func exportCommand() *cli.Command {
 }
 
 func exportBill(ctx context.Context, c *cli.Command) error {
-	p, l, err := openLocked(ctx, c)
+	p, l, err := lookLocked(c)
 	if err != nil {
 		return err
 	}
@@ -61,7 +62,7 @@ func exportBundle(ctx context.Context, c *cli.Command) error {
 	if file == "" {
 		return fault.New(fault.Use, "a bundle goes into a file").Advise("Write, for example: trammel export bundle --output heronweir.bundle")
 	}
-	p, l, err := openLocked(ctx, c)
+	p, l, err := lookLocked(c)
 	if err != nil {
 		return err
 	}
@@ -81,7 +82,7 @@ func exportBundle(ctx context.Context, c *cli.Command) error {
 	var b *fit.Bundle
 	size, err := writeWhole(file, 0o644, func(out *os.File) error {
 		return withProgress(ctx, s, func(ctx context.Context) error {
-			b, err = fit.WriteBundle(ctx, p, l, platforms, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline"))}, out)
+			b, err = fit.WriteBundle(ctx, p, platforms, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline"))}, out)
 			return err
 		})
 	})
@@ -96,18 +97,21 @@ func exportBundle(ctx context.Context, c *cli.Command) error {
 }
 
 func exportDotenv(ctx context.Context, c *cli.Command) error {
-	p, l, err := openLocked(ctx, c)
+	p, err := look(c)
+	if err == nil {
+		err = p.Usable()
+	}
 	if err != nil {
 		return err
 	}
-	if err := p.Approved(l); err != nil {
+	if _, err := approval.Check(p); err != nil {
 		return err
 	}
-	up, err := setup.Prepare(ctx, p, l)
+	plan, err := environ.Decide(p)
 	if err != nil {
 		return err
 	}
-	text, secrets := export.Dotenv(up.Environment)
+	text, secrets := export.Dotenv(plan.Environment)
 	if len(secrets) > 0 {
 		screen(c).Say("Left out, since they are secrets: %s", strings.Join(secrets, ", "))
 	}

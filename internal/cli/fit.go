@@ -15,6 +15,8 @@ import (
 	"trammel.example/trammel/internal/core/base/event"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/approval"
+	"trammel.example/trammel/internal/core/running/environ"
 	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/lock"
 )
@@ -41,7 +43,7 @@ func fitCommand() *cli.Command {
 }
 
 func fitAction(ctx context.Context, c *cli.Command) error {
-	p, l, err := openChosen(ctx, c)
+	p, err := openChosen(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -53,9 +55,12 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	// A name is a toolchain, to be checked and mended, or a step, to be run if due.
-	known := lock.Sorted(l.Items)
-	if own, err := p.OverlayLock(); err == nil && own != nil {
-		known = append(known, lock.Sorted(own.Items)...)
+	if err := p.Usable(); err != nil {
+		return err
+	}
+	known := lock.Sorted(p.Lock.Items)
+	if p.OverlayLock != nil {
+		known = append(known, lock.Sorted(p.OverlayLock.Items)...)
 	}
 	var tools, steps []string
 	for _, name := range c.Args().Slice() {
@@ -73,16 +78,17 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if c.Bool("print") {
-		return fitPrint(ctx, s, p, l)
+		return fitPrint(s, p)
 	}
-	if err := consent(ctx, c, s, p, l); err != nil {
-		return err
-	}
-	done, err := fitAll(ctx, c, p, l, fitOrder{tools, steps, again, c.Bool("exact")})
+	given, err := consent(ctx, c, s, p)
 	if err != nil {
 		return err
 	}
-	fitReport(s, p, l, done.result, done.rendered, done.removed, done.ran)
+	done, err := fitAll(ctx, c, given, fitOrder{tools, steps, again, c.Bool("exact")})
+	if err != nil {
+		return err
+	}
+	fitReport(s, p, done)
 	if done.learnt {
 		s.Say("What steps and add-ons left behind is in %s now; commit it.", lock.FileName)
 	}
@@ -103,28 +109,34 @@ type fitDone struct {
 }
 
 // fitAll makes this machine match a lock: tools, files, add-ons, steps, and the plan.
-func fitAll(ctx context.Context, c *cli.Command, p *checkout.Project, l *lock.Lock, o fitOrder) (done fitDone, err error) {
+func fitAll(ctx context.Context, c *cli.Command, g approval.Given, o fitOrder) (done fitDone, err error) {
 	var addons []setup.AddonResult
+	p := g.State()
+	p.Tidy()
 	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
 		options := fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline")), Check: o.tools}
 		if file := c.String("bundle"); file != "" {
-			if _, err := fit.ReadBundle(ctx, p, l, file); err != nil {
+			if _, err := fit.ReadBundle(ctx, p, file); err != nil {
 				return err
 			}
 			options.Client, options.Bundled = client(p, true), true
 		}
-		done.result, err = fit.Tools(ctx, p, l, options)
+		var plan *environ.Plan
+		g, plan, done.result, err = fit.Tools(ctx, g, options)
 		if err != nil {
 			return err
+		}
+		if compiled, err := plan.Compile(g); err == nil {
+			compiled.Keep()
 		}
 		if len(p.Declaration.Steps)+len(p.Declaration.Files)+len(p.Declaration.Secrets)+len(p.Declaration.Addons) == 0 {
 			return nil
 		}
-		up, err := setup.Prepare(ctx, p, l)
+		up, err := setup.Of(g, plan)
 		if err != nil {
 			return err
 		}
-		for _, text := range up.SecretRemarks(ctx) {
+		for _, text := range up.SecretRemarks() {
 			event.Say(ctx, text)
 		}
 		if done.rendered, err = up.Render(ctx); err != nil {
@@ -150,9 +162,6 @@ func fitAll(ctx context.Context, c *cli.Command, p *checkout.Project, l *lock.Lo
 	if err != nil {
 		return done, err
 	}
-	if _, err := checkout.PlanFor(ctx, p.Declaration.Dir, p.Bay.Name); err != nil {
-		return done, err
-	}
 	for _, a := range addons {
 		for _, item := range a.Added {
 			done.result.Added = append(done.result.Added, a.Name+" "+item)
@@ -165,9 +174,10 @@ func fitAll(ctx context.Context, c *cli.Command, p *checkout.Project, l *lock.Lo
 }
 
 // fitReport says what was done and what was left alone, and what to do next.
-func fitReport(s *ui.Screen, p *checkout.Project, l *lock.Lock, r *fit.Result, rendered, removed, ran []string) {
-	s.Print("%s   environment %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(l.EnvironmentID(p.Platform)))
-	idle := len(r.Added)+len(r.Mended)+len(ran)+len(rendered)+len(removed) == 0
+func fitReport(s *ui.Screen, p *checkout.State, done fitDone) {
+	r := done.result
+	s.Print("%s   environment %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(p.Lock.EnvironmentID(p.Platform)))
+	idle := len(r.Added)+len(r.Mended)+len(done.ran)+len(done.rendered)+len(done.removed) == 0
 	row := func(word string, list []string) {
 		const most = 12
 		if len(list) > most {
@@ -179,9 +189,9 @@ func fitReport(s *ui.Screen, p *checkout.Project, l *lock.Lock, r *fit.Result, r
 	}
 	row("added", r.Added)
 	row("mended", r.Mended)
-	row("removed", removed)
-	row("made", rendered)
-	row("ran", ran)
+	row("removed", done.removed)
+	row("made", done.rendered)
+	row("ran", done.ran)
 	if idle {
 		s.Print("  nothing to do")
 	} else if r.Kept > 0 {
@@ -211,22 +221,17 @@ func fitReport(s *ui.Screen, p *checkout.Project, l *lock.Lock, r *fit.Result, r
 }
 
 // fitPrint lists what a fit would do.
-func fitPrint(ctx context.Context, s *ui.Screen, p *checkout.Project, l *lock.Lock) error {
+func fitPrint(s *ui.Screen, p *checkout.State) error {
 	rows := [][]ui.Cell{}
-	parts, err := p.PartsOn(l)
-	if err != nil {
-		return err
-	}
-	for _, part := range lock.Once(parts) {
-		part.Tree = p.Store.Tree(part)
+	for _, part := range lock.Once(p.AllParts()) {
 		label := part.Label() + " " + part.Part.Version
 		if !p.Store.Has(part) {
-			rows = append(rows, []ui.Cell{{Text: "fetch"}, {Text: label}, {Text: l.Items[part.Item].Source, Style: ui.Dim}})
-		} else if p.Store.Damaged(part) {
+			rows = append(rows, []ui.Cell{{Text: "fetch"}, {Text: label}, {Text: p.Lock.Items[part.Item].Source, Style: ui.Dim}})
+		} else if p.Store.Damaged(part) || !p.Store.Commands(part) {
 			rows = append(rows, []ui.Cell{{Text: "mend"}, {Text: label}, {Text: "found damaged", Style: ui.Dim}})
 		}
 	}
-	up, err := setup.Prepare(ctx, p, l)
+	up, err := setup.Look(p)
 	if err != nil { // without its tools a step cannot tell whether it is due
 		for _, x := range p.Declaration.Steps {
 			rows = append(rows, []ui.Cell{{Text: "step"}, {Text: x.Name}, {Text: "if it is due then", Style: ui.Dim}})

@@ -3,10 +3,14 @@ package cli
 import (
 	"context"
 	_ "embed"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -14,7 +18,7 @@ import (
 	"trammel.example/trammel/internal/core/acting/setup"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/place"
+	"trammel.example/trammel/internal/core/base/foreign"
 	"trammel.example/trammel/internal/core/checkout"
 	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/checkout/bay"
@@ -60,7 +64,7 @@ func followAction(ctx context.Context, c *cli.Command) error {
 		return fault.New(fault.Use, "follow needs the name of a shell").Advise("Known: bash, zsh, fish. See: trammel help follow")
 	}
 	if root := c.String("enter"); root != "" {
-		fmt.Print(enter(ctx, root, shell, c.Int("of")))
+		fmt.Print(enter(root, shell, c.Int("of")))
 		return nil
 	}
 	self, err := os.Executable()
@@ -78,15 +82,20 @@ func followAction(ctx context.Context, c *cli.Command) error {
 // enter is the code that a shell evaluates on coming into a project, or when one
 // of its files changed. It never fails: what is wrong is said in one line, and the
 // shell stays as it was until something changes.
-func enter(ctx context.Context, root, shell string, pid int) string {
+func enter(root, shell string, pid int) string {
 	w := &follower{shell: shell}
-	places, err := place.FromEnvironment()
+	places, err := placesNow()
+	if err != nil {
+		w.remark(oneLine(err))
+		return w.text.String()
+	}
+	folder, err := followersFolder()
 	if err != nil {
 		w.remark(oneLine(err))
 		return w.text.String()
 	}
 	// From here on changes count: the stamp is made before anything is read.
-	stamp := filepath.Join(places.State, "following", fmt.Sprint(pid))
+	stamp := filepath.Join(folder, fmt.Sprint(pid))
 	if err := disk.WriteCache(stamp, nil); err != nil {
 		w.remark(err.Error())
 		return w.text.String()
@@ -99,22 +108,45 @@ func enter(ctx context.Context, root, shell string, pid int) string {
 	}
 	w.stamp = stamp
 	sweepFollowers(filepath.Dir(stamp))
-	p, err := checkout.Open(root, bay.Main)
+	p, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: root, Bay: bay.Main}, checkout.Locate{})
 	if err != nil {
 		w.watch(filepath.Join(root, declare.FileName))
 		w.remark(firstLine(err))
 		return w.text.String()
 	}
 	w.name = p.Declaration.Project
-	dir := p.Declaration.Dir
-	files := []string{p.Declaration.File, lock.Path(dir), approval.File(places, dir), checkout.PlanFile(dir, bay.Main), p.Bay.PortsFile(),
-		declare.OverlayFile(dir), lock.OverlayPath(dir), p.Bay.ParamsFile()}
-	for _, x := range p.Declaration.Includes {
-		files = append(files, x.File)
+	dir := p.Dir()
+	files := []string{p.Written.File, lock.Path(dir), checkout.PlanFile(places, dir, bay.Main), declare.OverlayFile(dir), lock.OverlayPath(dir)}
+	for _, x := range p.Stamps {
+		if !slices.Contains(files, x.File) {
+			files = append(files, x.File)
+		}
 	}
 	w.watch(files...)
-	w.setup(ctx, p)
+	w.setup(p)
 	return w.text.String()
+}
+
+// followersFolder is where the stamps of shells that follow lie: none of it is state, so it
+// is neither in the person's home nor in a checkout, but where things go that end with the
+// session (XDG_RUNTIME_DIR), or among the temporary files, in a folder of the person alone.
+func followersFolder() (string, error) {
+	base := os.Getenv("XDG_RUNTIME_DIR")
+	if info, err := os.Stat(base); base == "" || err != nil || !info.IsDir() {
+		base = os.TempDir()
+	}
+	folder := filepath.Join(base, fmt.Sprintf("trammel-following-%d", os.Getuid()))
+	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return "", err
+	}
+	info, err := os.Lstat(folder)
+	if err != nil {
+		return "", err
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); !ok || int(st.Uid) != os.Getuid() || !info.IsDir() || info.Mode().Perm() != 0o700 {
+		return "", fault.New(fault.Failed, "%s is not a folder of yours alone", folder).Advise("Remove it, or set XDG_RUNTIME_DIR.")
+	}
+	return folder, nil
 }
 
 type follower struct {
@@ -124,42 +156,48 @@ type follower struct {
 	text  strings.Builder
 }
 
-func (w *follower) setup(ctx context.Context, p *checkout.Project) {
-	l, err := p.Lock()
+func (w *follower) setup(p *checkout.State) {
+	h := p.Host
+	err := p.Usable()
+	var given approval.Given
 	if err == nil {
-		err = p.Approved(l)
+		given, err = approval.Check(p)
 	}
-	var plan *checkout.Plan
+	var plan *environ.Plan
 	if err == nil {
-		plan, err = checkout.PlanFor(ctx, p.Declaration.Dir, bay.Main)
+		plan, err = environ.Decide(p)
+	}
+	var compiled *environ.Compiled
+	if err == nil {
+		compiled, err = plan.Compile(given)
 	}
 	if err != nil {
 		w.remark(oneLine(err))
 		return
 	}
-	if plan.Environment.Isolation == declare.Sealed { // a shell that follows is the host's own
-		if err := plan.Isolate(declare.Open); err != nil {
+	if compiled.Environment.Isolation == declare.Sealed { // a shell that follows is the host's own
+		if err := compiled.Isolate(declare.Open, h); err != nil {
 			w.remark(oneLine(err))
 			return
 		}
 		w.remark("sealed: here its tools come first and the host shows behind them. For the sealed root: trammel shell")
 	}
-	for _, v := range plan.Environment.Variables {
-		v.Value = plan.Environment.Reveal(v.Value)
+	ready := compiled.Ready(h)
+	for _, v := range ready.Variables {
+		v.Value = ready.Reveal(v.Value)
 		w.export(v)
 	}
-	w.export(environ.Variable{Name: "PATH", Value: plan.Environment.PathOf(os.Getenv("PATH"))})
+	w.export(environ.Variable{Name: "PATH", Value: ready.PathOf(h.Getenv("PATH"))})
 	switch w.shell {
 	case "bash":
 		w.text.WriteString("hash -r\n")
 	case "zsh":
 		w.text.WriteString("rehash\n")
 	}
-	if up, err := setup.Prepare(ctx, p, l); err == nil {
-		if statuses, err := up.Steps(); err == nil {
-			if due := dueOf(statuses); len(due) > 0 {
-				w.remark("due: " + due[0].Step.Name + more(len(due)-1) + ". Run: trammel fit")
-			}
+	sight := &setup.Sight{State: p, Plan: plan}
+	if statuses, err := sight.Steps(); err == nil {
+		if due := dueOf(statuses); len(due) > 0 {
+			w.remark("due: " + due[0].Step.Name + more(len(due)-1) + ". Run: trammel fit")
 		}
 	}
 }
@@ -225,7 +263,7 @@ func (w *follower) remark(text string) {
 	if name == "" {
 		name = "trammel"
 	}
-	fmt.Fprintf(&w.text, "printf '%%s\\n' %s >&2\n", w.quote(name+": "+text))
+	fmt.Fprintf(&w.text, "printf '%%s\\n' %s >&2\n", w.quote(foreign.Line(name+": "+text)))
 }
 
 // sweepFollowers drops the stamps of shells that are gone.

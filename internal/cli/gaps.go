@@ -16,7 +16,6 @@ import (
 
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/checkout"
 	"trammel.example/trammel/internal/core/running/environ"
 	"trammel.example/trammel/internal/core/written/card"
 	"trammel.example/trammel/internal/core/written/declare"
@@ -52,8 +51,8 @@ func Gap(args []string) {
 
 // runGaps runs a command in clean isolation with the rest of the host's commands
 // behind it, and lists those that it used.
-func runGaps(ctx context.Context, c *cli.Command, plan *checkout.Plan, dir string, args []string) error {
-	if err := plan.Isolate(declare.Clean); err != nil {
+func runGaps(ctx context.Context, c *cli.Command, plan *environ.Compiled, dir string, args []string) error {
+	if err := plan.Isolate(declare.Clean, hostNow()); err != nil {
 		return err
 	}
 	folder, err := os.MkdirTemp("", "trammel-gaps-")
@@ -82,7 +81,7 @@ func runGaps(ctx context.Context, c *cli.Command, plan *checkout.Plan, dir strin
 	plan.Environment.Path = append(plan.Environment.Path, bin)
 	plan.Environment.Variables = append(plan.Environment.Variables,
 		environ.Variable{Name: gapsLog, Value: log}, environ.Variable{Name: gapsLog + "_PATH", Value: host})
-	env := plan.Environment.Environ(os.Environ(), dir)
+	env := plan.Ready(hostNow()).Environ(dir)
 	file, err := lookIn(plan, args[0], env, dir)
 	if err != nil {
 		return err
@@ -104,7 +103,7 @@ func runGaps(ctx context.Context, c *cli.Command, plan *checkout.Plan, dir strin
 }
 
 // reportGaps lists the commands that came from the host, with what provides each.
-func reportGaps(s *ui.Screen, plan *checkout.Plan, log string) {
+func reportGaps(s *ui.Screen, plan *environ.Compiled, log string) {
 	names := strings.Fields(log)
 	slices.Sort(names)
 	names = slices.Compact(names)

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"cmp"
-	"context"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -13,8 +12,8 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sys/unix"
 
-	"trammel.example/trammel/internal/core/acting/setup"
 	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/proven/report"
 	"trammel.example/trammel/internal/core/running/environ"
@@ -22,7 +21,7 @@ import (
 
 // hostFacts are what a report records of the machine and does not judge, and what must
 // not be in it: where this person keeps things, and what they are called.
-func hostFacts(ctx context.Context, c *cli.Command, p *checkout.Project) (report.Facts, error) {
+func hostFacts(c *cli.Command, p *checkout.State, given approval.Given) (report.Facts, error) {
 	name := c.String("machine")
 	if name == "" {
 		var err error
@@ -39,36 +38,29 @@ func hostFacts(ctx context.Context, c *cli.Command, p *checkout.Project) (report
 	zone, _ := time.Now().Zone()
 	f.Host = map[string]string{
 		"kernel": kernel, "libc": libc(), "cpu": cpuName(), "locale": cmp.Or(os.Getenv("LC_ALL"), os.Getenv("LC_CTYPE"), os.Getenv("LANG"), "C"),
-		"timezone": zone, "shell": filepath.Base(os.Getenv("SHELL")), "case": foldsCase(p.Declaration.Dir),
+		"timezone": zone, "shell": filepath.Base(os.Getenv("SHELL")), "case": foldsCase(p.Dir()),
 	}
 	for path, stands := range map[string]string{
-		p.Declaration.Dir: "(project)", p.Bay.Dir: "(bay)", p.Places.Data: "(data)", p.Places.Cache: "(cache)", p.Places.State: "(state)", p.Places.Config: "(config)", os.Getenv("HOME"): "(home)",
+		p.Dir(): "(project)", p.Bay.Dir: "(bay)", p.Places.Data: "(data)", p.Places.Cache: "(cache)", p.Places.State: "(state)", p.Places.Config: "(config)", os.Getenv("HOME"): "(home)",
 	} {
 		f.Hide[path] = stands
 	}
 	if u, err := user.Current(); err == nil && u.Uid != "0" {
 		f.Hide[u.Username] = "(user)"
 	}
-	if l, err := p.Lock(); err == nil {
-		if up, err := setup.Prepare(ctx, p, l); err == nil {
-			for _, secret := range up.Environment.Masks() {
-				f.Hide[secret] = "(secret)"
-			}
-			// With the ports that are wanted: those that a machine has are its own affair.
-			in := up.Inputs
-			in.Ports = bay.Ports{}
-			for _, x := range in.Declaration.Services {
-				for copy := 1; copy <= x.Copies; copy++ {
-					for _, port := range x.Ports {
-						in.Ports[bay.PortKey(x.Name, copy, port.Name)] = port.Wanted + copy - 1
-					}
+	if given.Holds() {
+		if plan, err := environ.Decide(p); err == nil {
+			if ready, err := plan.Ready(given); err == nil {
+				for _, secret := range ready.Masks() {
+					f.Hide[secret] = "(secret)"
 				}
 			}
-			if e, err := environ.Compute(in); err == nil {
-				for _, v := range e.Variables {
-					f.Variables[v.Name] = v.Value
-				}
-			}
+		}
+	}
+	// With the ports that are wanted: those that a machine has are its own affair.
+	if plan, err := environ.Decide(p.Refreshed(bay.Ports{})); err == nil {
+		for _, v := range plan.Environment.Variables {
+			f.Variables[v.Name] = v.Value
 		}
 	}
 	return f, nil

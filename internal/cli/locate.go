@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -25,15 +24,11 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 	if c.Root().IsSet("dir") || c.Root().IsSet("bay") {
 		return fault.New(fault.Use, "a locator says itself where to look, so --dir and --bay do not go with it")
 	}
-	places, err := place.FromEnvironment()
+	places, err := placesNow()
 	if err != nil {
 		return err
 	}
-	here, err := os.Getwd()
-	if err != nil {
-		return err
-	}
-	known, err := checkout.OpenCheckout(places, text, here, func(l locator.Locator) (dir, pin string, err error) {
+	known, err := checkout.OpenLocated(places, text, hostNow().Dir, func(l locator.Locator) (dir, pin string, err error) {
 		return fetchLocator(ctx, c, places, l, "")
 	})
 	if err != nil {
@@ -48,22 +43,23 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 		at = " at " + strings.TrimPrefix(known.Pin, "sha256:")[:12]
 	}
 	s.Say("%s%s is bay %s. With it elsewhere: trammel --bay %s …", text, at, known.Name, known.Name)
-	p, l, err := openChosen(ctx, c)
+	p, err := openChosen(ctx, c)
 	if err != nil {
 		return err
 	}
-	if err := consent(ctx, c, s, p, l); err != nil {
+	given, err := consent(ctx, c, s, p)
+	if err != nil {
 		var refused *fault.Error
 		if errors.As(err, &refused) && errors.Is(err, fault.NotApproved) {
 			refused.Do = strings.ReplaceAll(refused.Do, "trammel approve", "trammel --bay "+known.Name+" approve")
 		}
 		return err
 	}
-	_, err = fitAll(ctx, c, p, l, fitOrder{})
+	_, err = fitAll(ctx, c, given, fitOrder{})
 	return err
 }
 
-func useCheckout(c *cli.Command, known checkout.Checkout) error {
+func useCheckout(c *cli.Command, known checkout.Located) error {
 	if err := c.Root().Set("dir", known.Dir); err != nil {
 		return err
 	}
@@ -85,11 +81,11 @@ func namedBay(ctx context.Context, c *cli.Command) (context.Context, error) {
 	if !c.IsSet("bay") || c.IsSet("dir") {
 		return ctx, nil
 	}
-	places, err := place.FromEnvironment()
+	places, err := placesNow()
 	if err != nil {
 		return ctx, nil // whatever comes next says so
 	}
-	if known, ok := checkout.CheckoutNamed(places, c.String("bay")); ok {
+	if known, ok := checkout.LocatedAs(places, c.String("bay")); ok {
 		return ctx, c.Set("dir", known.Dir)
 	}
 	return ctx, nil

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -39,6 +38,14 @@ func lockCommand() *cli.Command {
 	}
 }
 
+// openToLock reads the checkout; only what writes may fetch and pin.
+func openToLock(ctx context.Context, c *cli.Command, renewAll bool) (*checkout.State, error) {
+	if c.Bool("check") {
+		return look(c)
+	}
+	return openWith(ctx, c, checkout.Locate{Pin: true, New: renewAll})
+}
+
 // lockResult is what `lock --json` prints.
 type lockResult struct {
 	Format  int      `json:"format"`
@@ -49,7 +56,7 @@ type lockResult struct {
 
 func lockAction(ctx context.Context, c *cli.Command) error {
 	renewAll := c.Bool("renew") && c.Args().Len() == 0
-	p, err := openWith(ctx, c, checkout.Locate{Pin: !c.Bool("check"), New: renewAll})
+	p, err := openToLock(ctx, c, renewAll)
 	if err != nil {
 		return err
 	}
@@ -88,17 +95,19 @@ type lockOrder struct {
 }
 
 // lockInto resolves the declaration of p, writes the lock and says what changed.
-func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Project, order lockOrder) error {
-	if err := p.MakeLocal(); err != nil {
+func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State, order lockOrder) error {
+	p, err := p.MakeLocal()
+	if err != nil {
 		return err
 	}
-	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(p.Declaration.Dir), "lock.lock"))
+	p.Tidy()
+	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(p.Dir()), "lock.lock"))
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	old, err := lock.Read(p.Declaration.Dir)
-	if raw, readErr := os.ReadFile(lock.Path(p.Declaration.Dir)); err != nil && readErr == nil {
+	old, err := lock.Read(p.Dir()) // again, under the lock: another process may have written it
+	if raw, readErr := lock.ReadBytes(p.Dir(), lock.FileName); err != nil && readErr == nil {
 		if ours, theirs, ok := lock.Sides(raw); ok {
 			var apart []string
 			old, apart = lock.Agreed(ours, theirs)
@@ -117,7 +126,7 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Pro
 	}
 	var fresh *lock.Lock
 	err = withProgress(ctx, s, func(ctx context.Context) error {
-		fresh, err = resolve.Resolve(ctx, p.Declaration, machine(p), client(p, c.Bool("offline")), resolve.Options{
+		fresh, err = resolve.Resolve(ctx, p.Written, machine(p), client(p, c.Bool("offline")), resolve.Options{
 			Old: old, Now: time.Now(), Renew: order.renew, AsOf: order.asOf,
 		})
 		return err
@@ -137,7 +146,7 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Pro
 	takeEvidence(p, fresh)
 	changes := lock.Changes(old, fresh)
 	if old != nil && len(changes) > 0 {
-		if err := old.WriteFile(checkout.EarlierLock(p.Declaration.Dir)); err != nil {
+		if err := old.WriteFile(checkout.EarlierLock(p.Dir())); err != nil {
 			return err
 		}
 	}
@@ -146,7 +155,7 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Pro
 			return err
 		}
 	}
-	if err := fresh.Write(p.Declaration.Dir); err != nil {
+	if err := fresh.Write(p.Dir()); err != nil {
 		return err
 	}
 	own, err := lockOverlay(ctx, c, s, p, order)
@@ -170,8 +179,8 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Pro
 }
 
 // lockOverlay locks a person's own additions, in a lock of their own.
-func lockOverlay(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Project, order lockOrder) ([]string, error) {
-	path := lock.OverlayPath(p.Declaration.Dir)
+func lockOverlay(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State, order lockOrder) ([]string, error) {
+	path := lock.OverlayPath(p.Dir())
 	if p.Overlay == nil {
 		return nil, nil
 	}
@@ -208,12 +217,12 @@ func firstLine(err error) string {
 	return err.Error()
 }
 
-func lockCheck(s *ui.Screen, p *checkout.Project) error {
-	l, err := lock.Read(p.Declaration.Dir)
-	if err != nil {
-		return errors.Join(fault.New(fault.Drift, "%s", err.Error()))
+func lockCheck(s *ui.Screen, p *checkout.State) error {
+	l := p.Lock
+	if l == nil {
+		return errors.Join(fault.New(fault.Drift, "%s", p.LockErr.Error()))
 	}
-	if l.Declaration.Digest != p.Declaration.Digest() {
+	if l.Declaration.Digest != p.Written.Digest() {
 		return fault.New(fault.Drift, "%s is not what %s asks for", lock.FileName, declare.FileName).Advise("Bring it up to date and commit it: trammel lock")
 	}
 	s.Print("%s   lock %s   ok", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(l.ID()))
@@ -221,8 +230,8 @@ func lockCheck(s *ui.Screen, p *checkout.Project) error {
 }
 
 // takeEvidence takes what steps said when they were last done here over into a lock.
-func takeEvidence(p *checkout.Project, l *lock.Lock) {
-	marks := step.MarksIn(checkout.Local(p.Declaration.Dir), p.Bay.Dir)
+func takeEvidence(p *checkout.State, l *lock.Lock) {
+	marks := step.MarksIn(p.Done(), p.Bay.Records)
 	for _, x := range p.Declaration.Steps {
 		if _, had := l.Evidence[x.Name]; !had {
 			continue // the first fit brings it

@@ -11,7 +11,6 @@ import (
 	"trammel.example/trammel/internal/core/checkout"
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func paramFlags() []cli.Flag {
@@ -21,27 +20,23 @@ func paramFlags() []cli.Flag {
 	}
 }
 
-// openChosen reads the declaration with the params that the command line chooses, and its
-// lock.
-func openChosen(ctx context.Context, c *cli.Command) (*checkout.Project, *lock.Lock, error) {
+// openChosen reads the checkout, for a command that acts, with the params that the command
+// line chooses.
+func openChosen(ctx context.Context, c *cli.Command) (*checkout.State, error) {
 	p, err := open(ctx, c)
-	if err == nil {
-		p, err = chooseParams(c, p)
-	}
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	l, err := p.Lock()
-	return p, l, err
+	return chooseParams(c, p)
 }
 
-// chooseParams keeps the params that a command line chooses, a single one before a
-// file's, and gives the project with them.
-func chooseParams(c *cli.Command, p *checkout.Project) (*checkout.Project, error) {
+// chooseParams gives the checkout with the params that a command line chooses, a single one
+// before a file's. They are recorded when the command acts.
+func chooseParams(c *cli.Command, p *checkout.State) (*checkout.State, error) {
 	chosen := map[string]string{}
 	if file := c.String("params"); file != "" {
 		var err error
-		if chosen, err = bay.ReadParams(file); err != nil {
+		if chosen, err = bay.ParamsIn(file); err != nil {
 			return nil, err
 		}
 	}
@@ -55,10 +50,11 @@ func chooseParams(c *cli.Command, p *checkout.Project) (*checkout.Project, error
 	if len(chosen) == 0 {
 		return p, nil
 	}
-	if err := p.Bay.SetParams(p.Declaration, chosen); err != nil {
+	values, err := bay.Choose(p.Written, p.Chosen, chosen)
+	if err != nil {
 		return nil, err
 	}
-	return checkout.Open(p.Declaration.Dir, p.Bay.Name)
+	return p.WithParams(values)
 }
 
 // paramOut is one param as `show params --json` prints it.
@@ -71,15 +67,11 @@ type paramOut struct {
 	About   string `json:"about,omitempty"`
 }
 
-func showParams(s *ui.Screen, p *checkout.Project, json bool) error {
-	chosen, err := p.Bay.Params(p.Declaration)
-	if err != nil {
-		return err
-	}
+func showParams(s *ui.Screen, p *checkout.State, json bool) error {
 	out := []paramOut{}
 	for _, x := range p.Declaration.Params {
 		one := paramOut{x.Name, x.Kind, p.Declaration.Values[x.Name], "default", x.Allowed(), x.About}
-		if _, ok := chosen[x.Name]; ok {
+		if _, ok := p.Chosen[x.Name]; ok {
 			one.Origin = "bay " + p.Bay.Name
 		}
 		out = append(out, one)

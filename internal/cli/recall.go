@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -44,15 +43,15 @@ func keptLocks(dir string) string { return filepath.Join(checkout.Local(dir), "l
 func lockedDeclaration(dir string) string { return filepath.Join(checkout.Local(dir), "locked.toml") }
 
 // putAside keeps the lock that is about to be replaced, and the new lock's declaration.
-func putAside(p *checkout.Project, old *lock.Lock) error {
-	dir := p.Declaration.Dir
+func putAside(p *checkout.State, old *lock.Lock) error {
+	dir := p.Dir()
 	if old != nil {
-		before, _ := os.ReadFile(lockedDeclaration(dir))
+		before, _ := disk.ReadWithin(dir, filepath.Join(checkout.LocalName, "locked.toml"), disk.MostText)
 		if err := history.PutAside(keptLocks(dir), old, before, time.Now()); err != nil {
 			return err
 		}
 	}
-	text, err := os.ReadFile(p.Declaration.File)
+	text, err := disk.ReadWithin(p.Dir(), filepath.Base(p.Written.File), disk.MostText)
 	if err != nil {
 		return err
 	}
@@ -71,7 +70,7 @@ func recallAction(ctx context.Context, c *cli.Command) error {
 		return fault.New(fault.Use, "say one of: --list, --against REVISION, or a revision to bring back").Advise("See what there is: trammel recall --list")
 	}
 	// The declaration may be faulty now, which may be why somebody wants it back.
-	file, err := declare.Find(c.String("dir"))
+	file, err := declare.Find(hostNow().Abs(c.String("dir")))
 	if err != nil {
 		return err
 	}
@@ -176,9 +175,15 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, dir, file st
 	if c.Bool("declaration") && r.Declaration == nil {
 		return fault.New(fault.Use, "the declaration of %s was not kept", r.Short()).Advise("Bring back the lock alone: trammel recall %s", r.Short())
 	}
-	if err := (&checkout.Project{Declaration: &declare.Declaration{Dir: dir}}).MakeLocal(); err != nil {
+	places, err := placesNow()
+	if err != nil {
 		return err
 	}
+	bare, err := checkout.Bare(places, dir)
+	if err != nil {
+		return err
+	}
+	bare.Tidy()
 	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(dir), "lock.lock"))
 	if err != nil {
 		return err
@@ -189,7 +194,7 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, dir, file st
 		now = nil
 	}
 	if now != nil && now.ID() != r.Lock.ID() {
-		own, _ := os.ReadFile(file)
+		own, _ := disk.ReadWithin(dir, filepath.Base(file), disk.MostText)
 		if err := history.PutAside(keptLocks(dir), now, own, time.Now()); err != nil {
 			return err
 		}
@@ -198,14 +203,14 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, dir, file st
 		}
 	}
 	if c.Bool("declaration") {
-		if err := disk.Write(file, r.Declaration, 0o644); err != nil {
-			return err
-		}
 		if err := disk.WriteCache(lockedDeclaration(dir), r.Declaration); err != nil {
 			return err
 		}
+		err = checkout.Replace(places, checkout.Pending{File: file, Declaration: r.Declaration, Lock: r.Lock.Bytes()})
+	} else {
+		err = r.Lock.Write(dir)
 	}
-	if err := r.Lock.Write(dir); err != nil {
+	if err != nil {
 		return err
 	}
 	s.Print("%s   lock %s is back, of %s", s.Paint(ui.Accent, r.Lock.Declaration.Project), canon.Short(r.Lock.ID()), r.At.Local().Format("2 Jan 2006 15:04"))
@@ -213,7 +218,7 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, dir, file st
 		s.Print("  %s", x)
 	}
 	p, err := openWith(ctx, c, checkout.Locate{})
-	if err != nil || p.Declaration.Digest() != r.Lock.Declaration.Digest {
+	if err != nil || p.Written.Digest() != r.Lock.Declaration.Digest {
 		what := fmt.Sprintf("%s asks for something else than this lock by now.", declare.FileName)
 		if r.Declaration != nil && !c.Bool("declaration") {
 			s.Say("%s Bring that back as well: trammel recall %s --declaration", what, r.Short())

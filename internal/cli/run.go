@@ -17,8 +17,11 @@ import (
 	"trammel.example/trammel/internal/core/acting/fit"
 	"trammel.example/trammel/internal/core/acting/setup"
 	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/host"
+	"trammel.example/trammel/internal/core/base/place"
 	"trammel.example/trammel/internal/core/base/version"
 	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/kernel/proctree"
 	"trammel.example/trammel/internal/core/kernel/seal"
 	"trammel.example/trammel/internal/core/origins/resolve"
@@ -56,31 +59,66 @@ func trialFlag() cli.Flag {
 	return &cli.StringSliceFlag{Name: "trial", Usage: "use `TOOL=ASK` this one time; nothing is written", Sources: cli.EnvVars("TRAMMEL_TRIAL")}
 }
 
-// planFor is the environment that a command asked for.
-func planFor(ctx context.Context, c *cli.Command) (*checkout.Plan, error) {
-	var plan *checkout.Plan
-	var err error
+// keptPlan is the plan that is kept for the declaration in force in a folder, if it is
+// valid.
+func keptPlan(h host.Host, dir, bayName string) (*environ.Compiled, bool) {
+	places, err := place.Find(h.Getenv)
+	if err != nil {
+		return nil, false
+	}
+	file, err := checkout.Find(places, h.Abs(dir))
+	if err != nil {
+		return nil, false
+	}
+	return environ.ReadCompiled(h, places, file, filepath.Dir(file), bayName)
+}
+
+// planFor is the environment that a command asked for: the kept one while it is valid, else
+// a new one, for which it asks for consent. given holds only in the second case, where the
+// checkout was opened.
+func planFor(ctx context.Context, c *cli.Command) (plan *environ.Compiled, given approval.Given, err error) {
 	if trials := c.StringSlice("trial"); len(trials) > 0 {
 		plan, err = trialPlan(ctx, c, trials)
+	} else if kept, ok := keptPlan(hostNow(), c.String("dir"), c.String("bay")); ok {
+		plan = kept
 	} else {
-		plan, err = checkout.PlanFor(ctx, c.String("dir"), c.String("bay"))
-		if errors.Is(err, fault.NotApproved) {
-			plan, err = approvedPlan(ctx, c)
-		}
+		plan, given, err = newPlan(ctx, c)
 	}
 	if err != nil {
-		return nil, err
+		return nil, given, err
 	}
 	switch level := declare.Isolation(c.String("isolation")); level {
 	case "":
 	case declare.Open, declare.Clean, declare.Sealed:
-		if err := plan.Isolate(level); err != nil {
-			return nil, err
+		if err := plan.Isolate(level, hostNow()); err != nil {
+			return nil, given, err
 		}
 	default:
-		return nil, fault.New(fault.Use, "%q is not a level of isolation", level).Advise("Known: open, clean, sealed.")
+		return nil, given, fault.New(fault.Use, "%q is not a level of isolation", level).Advise("Known: open, clean, sealed.")
 	}
-	return plan, nil
+	return plan, given, nil
+}
+
+// newPlan opens the checkout, asks for consent, makes what the environment needs, and keeps
+// the plan.
+func newPlan(ctx context.Context, c *cli.Command) (*environ.Compiled, approval.Given, error) {
+	p, err := open(ctx, c)
+	if err != nil {
+		return nil, approval.Given{}, err
+	}
+	g, err := consent(ctx, c, screen(c), p)
+	if err != nil {
+		return nil, g, err
+	}
+	g, decided, err := fit.Apply(ctx, g)
+	if err != nil {
+		return nil, g, err
+	}
+	plan, err := decided.Compile(g)
+	if err == nil {
+		plan.Keep()
+	}
+	return plan, g, err
 }
 
 func runAction(ctx context.Context, c *cli.Command) error {
@@ -98,7 +136,7 @@ func runAction(ctx context.Context, c *cli.Command) error {
 	if len(args) == 0 {
 		return fault.New(fault.Use, "run needs a command").Advise("Write, for example: trammel run -- go version")
 	}
-	plan, err := planFor(ctx, c)
+	plan, _, err := planFor(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -112,37 +150,23 @@ func runAction(ctx context.Context, c *cli.Command) error {
 		}
 		return runGaps(ctx, c, plan, dir, args)
 	}
-	return become(plan, dir, "", args)
-}
-
-// approvedPlan asks for consent and compiles the plan that it allows.
-func approvedPlan(ctx context.Context, c *cli.Command) (*checkout.Plan, error) {
-	p, l, err := openLocked(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	if err := consent(ctx, c, screen(c), p, l); err != nil {
-		return nil, err
-	}
-	return p.Plan(ctx)
+	return become(plan, plan.Ready(hostNow()), dir, "", args)
 }
 
 // trialPlan resolves the declaration with other asks and fits the outcome, all
 // beside the checkout: its declaration, lock and plan stay as they are.
-func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*checkout.Plan, error) {
+func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*environ.Compiled, error) {
 	p, err := openOrNone(ctx, c)
 	if err != nil {
 		return nil, err
 	}
-	if l, err := p.Lock(); err == nil { // outside of a project there is nothing to approve
-		if err := consent(ctx, c, screen(c), p, l); err != nil {
+	var g approval.Given
+	if p.Written.File != "" { // outside of a project there is nothing to approve
+		if g, err = consent(ctx, c, screen(c), p); err != nil {
 			return nil, err
 		}
-	} else if p.Declaration.File != "" {
-		return nil, err
 	}
-	d := *p.Declaration
-	d.Toolchains = slices.Clone(d.Toolchains)
+	tools := slices.Clone(p.Written.Toolchains)
 	for _, trial := range splitTrials(trials) {
 		name, text, ok := strings.Cut(trial, "=")
 		ask, err := version.ParseAsk(text)
@@ -150,24 +174,29 @@ func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*checkout.
 			return nil, fault.New(fault.Use, "the trial %q is not TOOL=ASK", trial).Advise("Write, for example: --trial go=1.23")
 		}
 		place := fault.Place{File: "--trial " + trial}
-		if i := slices.IndexFunc(d.Toolchains, func(t declare.Toolchain) bool { return t.Name == name }); i >= 0 {
-			d.Toolchains[i].Ask, d.Toolchains[i].AskAt = ask, place
+		if i := slices.IndexFunc(tools, func(t declare.Toolchain) bool { return t.Name == name }); i >= 0 {
+			tools[i].Ask, tools[i].AskAt = ask, place
 		} else {
-			d.Toolchains = append(d.Toolchains, declare.Toolchain{Name: name, Ask: ask, Place: place, AskAt: place})
+			tools = append(tools, declare.Toolchain{Name: name, Ask: ask, Place: place, AskAt: place})
 		}
 	}
-	p.Declaration = &d
-	old, err := lock.Read(d.Dir)
-	if err != nil {
-		old = nil
-	}
-	var plan *checkout.Plan
+	d := p.Written.WithToolchains(tools)
+	var plan *environ.Compiled
 	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
-		l, err := resolve.Resolve(ctx, &d, machine(p), client(p, false), resolve.Options{Old: old, Now: time.Now()})
+		l, err := resolve.Resolve(ctx, d, machine(p), client(p, false), resolve.Options{Old: p.Lock, Now: time.Now()})
 		if err != nil {
 			return err
 		}
-		plan, err = fit.Trial(ctx, p, l, fit.Options{Machine: machine(p), Client: client(p, false)})
+		trial, err := p.WithLock(d, l)
+		if err != nil {
+			return err
+		}
+		if !g.Holds() { // the person's own word on the command line is all there is
+			if g, err = approval.Own(trial); err != nil {
+				return err
+			}
+		}
+		plan, err = fit.Trial(ctx, g.For(trial), fit.Options{Machine: machine(p), Client: client(p, false)})
 		return err
 	})
 	return plan, err
@@ -200,13 +229,13 @@ func workDir(c *cli.Command) (string, error) {
 
 // become replaces this process by a command, so that signals, the terminal and
 // the exit code are the command's own. file is "" for one on the PATH.
-func become(plan *checkout.Plan, dir, file string, argv []string) error {
-	if err := plan.Environment.Missing(); err != nil {
+func become(plan *environ.Compiled, r *environ.Ready, dir, file string, argv []string) error {
+	if err := r.Missing(); err != nil {
 		return err
 	}
-	env := plan.Environment.Environ(os.Environ(), dir)
-	if plan.Environment.Isolation == declare.Sealed {
-		return becomeSealed(plan, dir, file, argv, env)
+	env := r.Environ(dir)
+	if r.Isolation == declare.Sealed {
+		return becomeSealed(plan, r, dir, file, argv, env)
 	}
 	if file == "" {
 		var err error
@@ -226,9 +255,9 @@ func become(plan *checkout.Plan, dir, file string, argv []string) error {
 
 // becomeSealed runs a command in the root of a plan, on this process's terminal,
 // with the command's own exit code.
-func becomeSealed(plan *checkout.Plan, dir, file string, argv, env []string) error {
-	view := plan.Environment.ViewNow(os.Environ())
-	if self, err := os.Executable(); err == nil && file == self {
+func becomeSealed(plan *environ.Compiled, r *environ.Ready, dir, file string, argv, env []string) error {
+	view := r.Sees()
+	if file == r.Host.Program {
 		file = view.Self
 	}
 	code, err := seal.Run(view, dir, file, argv, env)
@@ -245,7 +274,7 @@ func becomeSealed(plan *checkout.Plan, dir, file string, argv, env []string) err
 }
 
 // lookIn finds a command in an environment, or explains that it is not there.
-func lookIn(plan *checkout.Plan, command string, env []string, dir string) (string, error) {
+func lookIn(plan *environ.Compiled, command string, env []string, dir string) (string, error) {
 	file, err := proctree.LookPath(command, env, dir)
 	if err != nil {
 		return "", notThere(plan, command, err)
@@ -254,10 +283,13 @@ func lookIn(plan *checkout.Plan, command string, env []string, dir string) (stri
 }
 
 // notThere explains a command that the environment does not have.
-func notThere(plan *checkout.Plan, command string, err error) error {
+func notThere(plan *environ.Compiled, command string, err error) error {
 	var missing *proctree.NotFound
 	if !errors.As(err, &missing) {
 		return errors.Join(exitCode(126), sayNow(err.Error()))
+	}
+	if target, err := os.Readlink(filepath.Join(plan.Folders.Frame, command)); err == nil {
+		return errors.Join(exitCode(127), sayNow(fmt.Sprintf("%s is part of %s, and its file is gone from this machine: %s\n  Mend it: trammel fit", command, plan.Project, target)))
 	}
 	text := fmt.Sprintf("%s is not part of %s.", command, plan.Project)
 	host := environ.FindHost(command, os.Getenv("PATH"))
@@ -295,53 +327,53 @@ func doCommand() *cli.Command {
 func doAction(ctx context.Context, c *cli.Command) error {
 	args := c.Args().Slice()
 	if len(args) == 0 {
-		return doList(ctx, c)
+		return doList(c)
 	}
-	plan, err := planFor(ctx, c)
+	plan, given, err := planFor(ctx, c)
 	if err != nil {
 		return err
 	}
-	run, ok := plan.Routines[args[0]]
-	if !ok {
-		known := make([]string, 0, len(plan.Routines))
-		for name := range plan.Routines {
-			known = append(known, name)
+	name := args[0]
+	if _, ok := plan.Routines[name]; !ok {
+		return fault.New(fault.Use, "no routine is named %q", name).Advise("%s", fault.DidYouMean(name, lock.Sorted(plan.Routines)))
+	}
+	if needs := plan.Needs[name]; len(needs) > 0 {
+		if given, err = givenFor(ctx, c, given); err != nil {
+			return err
 		}
-		slices.Sort(known)
-		return fault.New(fault.Use, "no routine is named %q", args[0]).Advise("%s", fault.DidYouMean(args[0], known))
-	}
-	p, err := checkout.Open(plan.Dir, c.String("bay"))
-	if err != nil {
-		return err
-	}
-	l, err := p.Lock()
-	if err != nil {
-		return err
-	}
-	if err := consent(ctx, c, screen(c), p, l); err != nil {
-		return err
-	}
-	if x, _ := p.Declaration.Routine(args[0]); len(x.Needs) > 0 {
-		if err := bringFor(ctx, c, p, l, x); err != nil {
+		if err := bringFor(ctx, c, given, name, needs); err != nil {
 			return err
 		}
 		// A port may have moved on the way.
-		if plan, err = planFor(ctx, c); err != nil {
+		if plan, _, err = planFor(ctx, c); err != nil {
 			return err
 		}
-		run = plan.Routines[args[0]]
 	}
-	command, err := script.CommandOf(run, plan.Environment.Environ(os.Environ(), plan.Dir), args[1:]...)
+	r := plan.Ready(hostNow())
+	command, err := script.CommandOf(plan.Routines[name], r.Environ(plan.Dir), args[1:]...)
 	if err != nil {
-		return fault.New(fault.Use, "routine %s: %v", args[0], err)
+		return fault.New(fault.Use, "routine %s: %v", name, err)
 	}
-	return become(plan, plan.Dir, command.Path, command.Argv)
+	return become(plan, r, plan.Dir, command.Path, command.Argv)
+}
+
+// givenFor is consent with its checkout: that which was given already, or after a kept plan
+// that of the checkout, which is opened now.
+func givenFor(ctx context.Context, c *cli.Command, g approval.Given) (approval.Given, error) {
+	if g.Holds() {
+		return g, nil
+	}
+	p, err := open(ctx, c)
+	if err != nil {
+		return g, err
+	}
+	return consent(ctx, c, screen(c), p)
 }
 
 // bringFor does the steps and starts the services that a routine needs, and says
 // which services it leaves running.
-func bringFor(ctx context.Context, c *cli.Command, p *checkout.Project, l *lock.Lock, x declare.Routine) error {
-	up, err := setup.Prepare(ctx, p, l)
+func bringFor(ctx context.Context, c *cli.Command, g approval.Given, name string, needs []string) error {
+	up, err := setup.Prepare(ctx, g)
 	if err != nil {
 		return err
 	}
@@ -350,7 +382,7 @@ func bringFor(ctx context.Context, c *cli.Command, p *checkout.Project, l *lock.
 		return err
 	}
 	s := screen(c)
-	if err := withProgress(ctx, s, func(ctx context.Context) error { return up.Bring(ctx, x.Needs) }); err != nil {
+	if err := withProgress(ctx, s, func(ctx context.Context) error { return up.Bring(ctx, needs) }); err != nil {
 		return err
 	}
 	after, err := up.Services.Status(ctx)
@@ -364,13 +396,13 @@ func bringFor(ctx context.Context, c *cli.Command, p *checkout.Project, l *lock.
 		}
 	}
 	if len(started) > 0 {
-		s.Say("Started for %s, and left running: %s", x.Name, strings.Join(started, ", "))
+		s.Say("Started for %s, and left running: %s", name, strings.Join(started, ", "))
 	}
 	return nil
 }
 
-func doList(ctx context.Context, c *cli.Command) error {
-	p, err := open(ctx, c)
+func doList(c *cli.Command) error {
+	p, err := look(c)
 	if err != nil {
 		return err
 	}

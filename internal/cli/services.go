@@ -49,10 +49,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 		}
 		names = names[1:]
 	}
-	p, err := open(ctx, c)
-	if err == nil {
-		p, err = chooseParams(c, p)
-	}
+	p, err := openChosen(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -61,14 +58,11 @@ func startAction(ctx context.Context, c *cli.Command) error {
 		s.Say("%s declares no service. One is a table such as [service.ledger] with run and ports.", p.Declaration.Project)
 		return nil
 	}
-	l, err := p.Lock()
+	given, err := consent(ctx, c, s, p)
 	if err != nil {
 		return err
 	}
-	if err := consent(ctx, c, s, p, l); err != nil {
-		return err
-	}
-	up, err := setup.Prepare(ctx, p, l)
+	up, err := setup.Prepare(ctx, given)
 	if err != nil {
 		return err
 	}
@@ -79,7 +73,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	begun := time.Now()
 	var statuses []service.Status
 	err = withProgress(ctx, s, func(ctx context.Context) error {
-		statuses, err = up.Start(ctx, names, c.StringSlice("again"))
+		statuses, up, err = up.Start(ctx, names, c.StringSlice("again"))
 		return err
 	})
 	if c.Bool("json") {
@@ -93,9 +87,13 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	}
 	s.Table(serviceRows(p, statuses, false))
 	if len(statuses) > 0 && service.RouterPort(p.Places.State) > 0 {
-		s.Say("Page: %s", service.PageAddress(p.Bay))
+		address, taken := service.PageAddress(p.Bay)
+		s.Say("Page: %s", address)
+		if taken {
+			s.Say("Another checkout of a project %s runs and has that name; the addresses of this one end in a name of its own.", p.Declaration.Project)
+		}
 	}
-	sayDue(s, up)
+	sayDue(s, up.Sight)
 	if c.Bool("attach") {
 		return attach(ctx, c, s, p, up, before, begun)
 	}
@@ -103,7 +101,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 }
 
 // attach shows the logs until Ctrl-C, and then stops what this start brought up.
-func attach(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Project, up *setup.Setup, before []service.Status, begun time.Time) error {
+func attach(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State, up *setup.Setup, before []service.Status, begun time.Time) error {
 	after, err := up.Services.Status(ctx)
 	if err != nil {
 		return err
@@ -137,7 +135,7 @@ func attach(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Proje
 }
 
 // follow prints the lines of logs as they come, merged by time, until ctx ends.
-func follow(ctx context.Context, p *checkout.Project, names []string, count int, since time.Time, print func(service.Line)) {
+func follow(ctx context.Context, p *checkout.State, names []string, count int, since time.Time, print func(service.Line)) {
 	var tails []*service.Tail
 	var lines []service.Line
 	for _, name := range names {
@@ -186,9 +184,9 @@ func (v *logView) print(l service.Line) {
 		_ = v.s.JSON(l)
 		return
 	}
-	text := l.Text
+	text := v.s.Log(l.Text)
 	if l.Stream == "sup" {
-		text = v.s.Paint(ui.Dim, "· "+text)
+		text = v.s.Paint(ui.Dim, "· "+l.Text)
 	}
 	v.s.Print("%s  %s  %s", v.s.Paint(ui.Dim, l.At.Local().Format("15:04:05.000")), v.s.Paint(v.styles[l.Name], fmt.Sprintf("%-*s", v.width, l.Name)), text)
 }
@@ -208,15 +206,15 @@ func stopAction(ctx context.Context, c *cli.Command) error {
 	s := screen(c)
 	var known []string
 	var b bay.Bay
-	p, err := checkout.Open(c.String("dir"), c.String("bay"))
+	p, err := look(c)
 	if err == nil {
 		b, known = p.Bay, serviceNames(p.Declaration)
-	} else if found, ok := checkout.BayBeside(c.String("dir"), c.String("bay")); ok {
+	} else if found, ok := checkout.BayBeside(asked(c)); ok {
 		b = found // what runs must be stopped, whatever the declaration says by now
 	} else {
 		return err
 	}
-	services := service.Connect(b)
+	services := service.Connect(b, hostNow())
 	before, err := services.Status(ctx)
 	if err != nil {
 		return err
@@ -266,7 +264,7 @@ func statusJSON(list []service.Status) statusOut {
 // serviceRows are the rows of services: those that the supervisor knows, and with
 // all those that are declared only. The copies of one service share a row while
 // they are in one state.
-func serviceRows(p *checkout.Project, statuses []service.Status, all bool) [][]ui.Cell {
+func serviceRows(p *checkout.State, statuses []service.Status, all bool) [][]ui.Cell {
 	var rows [][]ui.Cell
 	for _, x := range p.Declaration.Services {
 		var own []service.Status
@@ -370,7 +368,7 @@ func logsCommand() *cli.Command {
 }
 
 func logsAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(ctx, c)
+	p, err := look(c)
 	if err != nil {
 		return err
 	}
@@ -412,7 +410,7 @@ func logsAction(ctx context.Context, c *cli.Command) error {
 
 // logNames are the copies of the named services, or all that are declared or have
 // a log.
-func logNames(p *checkout.Project, names []string) ([]string, error) {
+func logNames(p *checkout.State, names []string) ([]string, error) {
 	var out []string
 	add := func(n string) {
 		if !slices.Contains(out, n) {

@@ -14,6 +14,7 @@ import (
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/running/environ"
 	"trammel.example/trammel/internal/core/running/step"
 	"trammel.example/trammel/internal/core/written/declare"
@@ -42,7 +43,7 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	plan, err := planFor(ctx, c)
+	plan, given, err := planFor(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -57,39 +58,32 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := beforeShell(ctx, c, plan); err != nil {
+	if err := beforeShell(ctx, c, plan, given); err != nil {
 		return err
 	}
 	argv, extra, err := startShell(plan, path, c.String("bay"))
 	if err != nil {
 		return err
 	}
-	for _, x := range extra {
-		plan.Environment.Variables = append(plan.Environment.Variables, x)
-	}
-	return become(plan, dir, path, argv)
+	return become(plan, plan.Ready(hostNow()).With(extra), dir, path, argv)
 }
 
 // beforeShell runs the steps that run at each shell's start, and says in one line
 // what is due.
-func beforeShell(ctx context.Context, c *cli.Command, plan *checkout.Plan) error {
-	if len(c.StringSlice("trial")) > 0 {
+func beforeShell(ctx context.Context, c *cli.Command, plan *environ.Compiled, given approval.Given) error {
+	if len(c.StringSlice("trial")) > 0 || !plan.Steps {
 		return nil
 	}
-	p, err := open(ctx, c)
-	if err != nil || len(p.Declaration.Steps) == 0 {
-		return err
-	}
-	l, err := p.Lock()
+	given, err := givenFor(ctx, c, given)
 	if err != nil {
 		return err
 	}
-	up, err := setup.Prepare(ctx, p, l)
+	up, err := setup.Prepare(ctx, given)
 	if err != nil {
 		return err
 	}
 	s := screen(c)
-	if slices.ContainsFunc(p.Declaration.Steps, func(x declare.Step) bool { return x.When == step.AtEachShell }) {
+	if slices.ContainsFunc(up.State.Declaration.Steps, func(x declare.Step) bool { return x.When == step.AtEachShell }) {
 		if err := withProgress(ctx, s, func(ctx context.Context) error {
 			_, err := up.RunSteps(ctx, setup.Choice{None: true, Shell: true})
 			return err
@@ -97,12 +91,12 @@ func beforeShell(ctx context.Context, c *cli.Command, plan *checkout.Plan) error
 			return err
 		}
 	}
-	sayDue(s, up)
+	sayDue(s, up.Sight)
 	return nil
 }
 
 // sayDue says in one line which steps are due.
-func sayDue(s *ui.Screen, up *setup.Setup) {
+func sayDue(s *ui.Screen, up *setup.Sight) {
 	if statuses, err := up.Steps(); err == nil {
 		if due := dueOf(statuses); len(due) > 0 {
 			s.Say("Due: %s%s (%s). Run: trammel fit", due[0].Step.Name, more(len(due)-1), due[0].Why)
@@ -112,7 +106,7 @@ func sayDue(s *ui.Screen, up *setup.Setup) {
 
 // shellPath finds the shell to open: the named one, or the person's own; in sealed
 // isolation the root's shell of that name, or its bash.
-func shellPath(plan *checkout.Plan, named string) (string, error) {
+func shellPath(plan *environ.Compiled, named string) (string, error) {
 	own := os.Getenv("SHELL")
 	candidates := []string{own, "/bin/bash", "/bin/sh"}
 	root := ""
@@ -141,7 +135,7 @@ func shellPath(plan *checkout.Plan, named string) (string, error) {
 // startShell writes the start-up file that sets the environment again after the
 // person's own files have run, and gives the command line that makes the shell
 // read it. An unknown shell gets the environment alone.
-func startShell(plan *checkout.Plan, path, bayName string) (argv []string, extra []environ.Variable, err error) {
+func startShell(plan *environ.Compiled, path, bayName string) (argv []string, extra []environ.Variable, err error) {
 	name := filepath.Base(path)
 	folder := filepath.Join(checkout.Local(plan.Dir), "shell-"+bayName)
 	set := assertions(plan)
@@ -178,7 +172,7 @@ func startShell(plan *checkout.Plan, path, bayName string) (argv []string, extra
 }
 
 // assertions are what must hold whatever a start-up file did, PATH last.
-func assertions(plan *checkout.Plan) []environ.Variable {
+func assertions(plan *environ.Compiled) []environ.Variable {
 	out := slices.Clone(plan.Environment.Variables)
 	return append(out, environ.Variable{Name: "PATH", Value: plan.Environment.PathOf(os.Getenv("PATH"))})
 }

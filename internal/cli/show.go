@@ -83,7 +83,7 @@ type showOut struct {
 }
 
 func showAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(ctx, c)
+	p, err := look(c)
 	if err != nil {
 		return err
 	}
@@ -178,21 +178,18 @@ func indent(rows [][]ui.Cell) [][]ui.Cell {
 }
 
 // gather collects what is in force, as far as the checkout has got.
-func gather(ctx context.Context, p *checkout.Project) (*showOut, error) {
+func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 	out := &showOut{
 		Format: 1, Project: p.Declaration.Project, Bay: p.Bay.Name, Isolation: string(p.Declaration.Isolation),
 		Tools: []toolOut{}, Steps: []stepOut{}, Services: []service.Status{}, Declared: declare.Names(p.Declaration.Services),
 	}
-	l, err := p.Lock()
-	if err != nil {
+	l := p.Lock // a stale one still tells what is locked
+	if p.LockErr != nil {
 		var e *fault.Error
-		if !errors.As(err, &e) {
-			return nil, err
+		if !errors.As(p.LockErr, &e) {
+			return nil, p.LockErr
 		}
 		out.Remark = sentence(e)
-	}
-	if l == nil {
-		l, _ = lock.Read(p.Declaration.Dir) // a stale one still tells what is locked
 	} else {
 		out.Lock, out.Environment = l.ID(), l.EnvironmentID(p.Platform)
 	}
@@ -205,8 +202,8 @@ func gather(ctx context.Context, p *checkout.Project) (*showOut, error) {
 		if l != nil {
 			item := l.Items[t.Name]
 			x.Version, x.Source = item.Version, item.Source
-			x.Bytes, x.Root = sizeOf(p, l, t.Name)
-			if present(p, l, t.Name) {
+			x.Bytes, x.Root = sizeOf(p, t.Name)
+			if p.Has(t.Name) {
 				x.State = "ok"
 			}
 		}
@@ -216,25 +213,22 @@ func gather(ctx context.Context, p *checkout.Project) (*showOut, error) {
 		out.Tools = append(out.Tools, x)
 	}
 	origin := "declaration"
-	if p.Declaration.File == checkout.DefaultFile(p.Places) {
+	if p.Written.File == checkout.DefaultFile(p.Places) {
 		origin = "your default"
 	}
 	for _, t := range p.Declaration.Toolchains {
 		tool(t, l, origin)
 	}
 	if p.Overlay != nil {
-		own, err := p.OverlayLock()
-		if err != nil && out.Remark == "" {
-			out.Remark = oneLine(err)
+		if p.OverlayLockErr != nil && out.Remark == "" {
+			out.Remark = oneLine(p.OverlayLockErr)
 		}
 		for _, t := range p.Overlay.Toolchains {
-			tool(t, own, "local")
+			tool(t, p.OverlayLock, "local")
 		}
 	}
-	if l != nil {
-		out.Roots = rootsOf(p, l)
-	}
-	if services, err := service.Connect(p.Bay).StatusInFull(ctx); err == nil && services != nil {
+	out.Roots = rootsOf(p)
+	if services, err := service.Connect(p.Bay, p.Host).StatusInFull(ctx); err == nil && services != nil {
 		out.Services = services
 		for _, st := range services {
 			out.Weak = out.Weak || st.Weak
@@ -246,7 +240,10 @@ func gather(ctx context.Context, p *checkout.Project) (*showOut, error) {
 	if len(todo) > 0 {
 		out.Remark = fmt.Sprintf("Not on this machine yet: %s. Fetch: trammel fit", strings.Join(todo, ", "))
 	}
-	up, err := setup.Prepare(ctx, p, l)
+	for _, broken := range p.Broken {
+		out.Remark = strings.TrimSpace(out.Remark + "\n" + oneLine(broken))
+	}
+	up, err := setup.Look(p)
 	if err != nil {
 		for _, x := range p.Declaration.Steps {
 			out.Steps = append(out.Steps, stepOut{Name: x.Name, State: "due", Why: "its tools are not here yet"})
@@ -282,13 +279,13 @@ func gather(ctx context.Context, p *checkout.Project) (*showOut, error) {
 }
 
 // sizeOf is the room that a tool's own parts take, and the root that it is in.
-func sizeOf(p *checkout.Project, l *lock.Lock, tool string) (bytes int64, root string) {
-	for _, part := range l.PartsOf(tool, p.Platform) {
+func sizeOf(p *checkout.State, tool string) (bytes int64, root string) {
+	for _, part := range p.PartsOfItem(tool) {
 		switch {
 		case part.Format == lock.RootFormat:
 			root = part.Name
 		default:
-			if part.Tree = p.Store.Tree(part); p.Store.Has(part) {
+			if p.Store.Has(part) {
 				bytes += p.Store.Size(part)
 			}
 		}
@@ -297,14 +294,14 @@ func sizeOf(p *checkout.Project, l *lock.Lock, tool string) (bytes int64, root s
 }
 
 // rootsOf lists the roots of a lock.
-func rootsOf(p *checkout.Project, l *lock.Lock) []rootOut {
+func rootsOf(p *checkout.State) []rootOut {
 	var out []rootOut
-	for _, part := range lock.Once(l.PartsOn(p.Platform)) {
+	for _, part := range lock.Once(p.Parts) {
 		if part.Format != lock.RootFormat {
 			continue
 		}
 		r := rootOut{Name: part.Name, Version: part.Part.Version, Packages: len(part.Packages), State: "missing"}
-		if part.Tree = p.Store.Tree(part); p.Store.Has(part) {
+		if p.Store.Has(part) {
 			r.State, r.Bytes = "ok", p.Store.Size(part)
 		}
 		out = append(out, r)
@@ -325,14 +322,4 @@ func dueOf(list []step.Status) []step.Status {
 // sentence is an error as a remark: what, then what to do.
 func sentence(e *fault.Error) string {
 	return strings.ToUpper(e.What[:1]) + e.What[1:] + ". " + e.Do
-}
-
-func present(p *checkout.Project, l *lock.Lock, tool string) bool {
-	for _, part := range l.PartsOf(tool, p.Platform) {
-		part.Tree = p.Store.Tree(part)
-		if !p.Store.Has(part) || p.Store.Damaged(part) {
-			return false
-		}
-	}
-	return l.Items[tool].Version != ""
 }

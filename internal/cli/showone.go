@@ -70,21 +70,19 @@ func (s *sheet) print(title, kind string, facts []fact) {
 }
 
 // showOne shows one toolchain, step, service or routine in full.
-func showOne(ctx context.Context, s *sheet, p *checkout.Project, name string) error {
+func showOne(ctx context.Context, s *sheet, p *checkout.State, name string) error {
 	found := false
 	for _, t := range p.Declaration.Toolchains {
 		if t.Name == name {
 			found = true
-			l, err := lock.Read(p.Declaration.Dir)
-			showTool(s, p, t, l, err)
+			showTool(s, p, t, p.Lock, p.LockErr)
 		}
 	}
 	if p.Overlay != nil {
 		for _, t := range p.Overlay.Toolchains {
 			if t.Name == name {
 				found = true
-				l, err := p.OverlayLock()
-				showTool(s, p, t, l, err)
+				showTool(s, p, t, p.OverlayLock, p.OverlayLockErr)
 			}
 		}
 	}
@@ -103,7 +101,7 @@ func showOne(ctx context.Context, s *sheet, p *checkout.Project, name string) er
 	if showOther(s, p, name) {
 		found = true
 	}
-	if l, err := lock.Read(p.Declaration.Dir); err == nil && showRoot(s, p, l, name) {
+	if p.Lock != nil && showRoot(s, p, name) {
 		found = true
 	}
 	if !found {
@@ -122,7 +120,7 @@ func showOne(ctx context.Context, s *sheet, p *checkout.Project, name string) er
 }
 
 // showOther shows a param, a rendered file, a secret (never its value) or an add-on.
-func showOther(s *sheet, p *checkout.Project, name string) (found bool) {
+func showOther(s *sheet, p *checkout.State, name string) (found bool) {
 	at := func(place fault.Place) fact { return fact{"declared", fmt.Sprintf("%s:%d", place.File, place.Line)} }
 	d := p.Declaration
 	for _, x := range d.Params {
@@ -147,8 +145,8 @@ func showOther(s *sheet, p *checkout.Project, name string) (found bool) {
 		if x.Name == name {
 			found = true
 			picture := "none yet: trammel fit"
-			if l, err := lock.Read(d.Dir); err == nil && l.Pictures[name] != nil {
-				picture = strings.Join(l.Pictures[name], "\n")
+			if p.Lock != nil && p.Lock.Pictures[name] != nil {
+				picture = strings.Join(p.Lock.Pictures[name], "\n")
 			}
 			s.print(name, "add-on", []fact{at(x.Place), {"wants", strings.Join(x.Want, "\n")}, {"lists by", x.List.String()}, {"adds by", x.Add.String()}, {"removes by", x.Remove.String()}, {"picture", picture}})
 		}
@@ -156,16 +154,15 @@ func showOther(s *sheet, p *checkout.Project, name string) (found bool) {
 	return found
 }
 
-func showTool(s *sheet, p *checkout.Project, t declare.Toolchain, l *lock.Lock, err error) {
+func showTool(s *sheet, p *checkout.State, t declare.Toolchain, l *lock.Lock, err error) {
 	facts := []fact{{"asked for", fmt.Sprintf("%s   (%s:%d)", t.Ask, t.Place.File, t.Place.Line)}}
-	if err != nil {
+	if l == nil {
 		s.print(t.Name, "toolchain", append(facts, fact{"locked", "no: " + firstLine(err)}))
 		return
 	}
 	item := l.Items[t.Name]
 	facts = append(facts, fact{"locked", item.Version}, fact{"published", strings.TrimSuffix(item.Published, "T00:00:00Z")}, fact{"source", item.Source})
-	for _, part := range l.PartsOf(t.Name, p.Platform) {
-		part.Tree = p.Store.Tree(part)
+	for _, part := range p.PartsOfItem(t.Name) {
 		where := "not on this machine yet"
 		if p.Store.Has(part) {
 			where = p.Store.Path(part)
@@ -177,7 +174,7 @@ func showTool(s *sheet, p *checkout.Project, t declare.Toolchain, l *lock.Lock, 
 		commands := lock.Sorted(part.Bin)
 		if part.Format == lock.RootFormat {
 			facts = append(facts, fact{"packages", strings.Join(part.Wants, " ")}, fact{"root", part.Name + " " + part.Part.Version + size + "   (trammel show " + part.Name + ")"})
-			commands = commandsOf(p, l, t.Name)
+			commands = commandsOf(p, t.Name)
 		} else {
 			facts = append(facts, fact{"part", part.Name + " " + part.Part.Version + size}, fact{"", where}, fact{"", part.Digest})
 		}
@@ -188,18 +185,18 @@ func showTool(s *sheet, p *checkout.Project, t declare.Toolchain, l *lock.Lock, 
 	for _, name := range lock.Sorted(item.Variables) {
 		facts = append(facts, fact{"sets", name + "=" + item.Variables[name]})
 	}
-	facts = append(facts, fact{"without it", withoutTool(p, l, t.Name)})
+	facts = append(facts, fact{"without it", withoutTool(p, t.Name)})
 	s.print(t.Name, "toolchain", facts)
 }
 
 // commandsOf are the commands that a tool has in the frame.
-func commandsOf(p *checkout.Project, l *lock.Lock, tool string) []string {
-	f, err := p.Frame(l)
+func commandsOf(p *checkout.State, tool string) []string {
+	plan, err := environ.Decide(p)
 	if err != nil {
 		return nil
 	}
 	var out []string
-	for _, c := range f.Commands {
+	for _, c := range plan.Frame.Commands {
 		if c.Item == tool {
 			out = append(out, c.Name)
 		}
@@ -208,14 +205,15 @@ func commandsOf(p *checkout.Project, l *lock.Lock, tool string) []string {
 }
 
 // showRoot shows a root: where it is, what it takes, and its packages.
-func showRoot(s *sheet, p *checkout.Project, l *lock.Lock, name string) bool {
-	for _, part := range l.PartsOn(p.Platform) {
+func showRoot(s *sheet, p *checkout.State, name string) bool {
+	l := p.Lock
+	for _, part := range p.Parts {
 		if part.Format != lock.RootFormat || part.Name != name {
 			continue
 		}
 		read := l.Sources[name]
 		facts := []fact{{"suites", strings.Join(read.Suites, " ")}, {"release", part.Part.Version}, {"index", strings.Join(read.Index, "\n")}}
-		if part.Tree = p.Store.Tree(part); p.Store.Has(part) {
+		if p.Store.Has(part) {
 			whole, shared := p.Store.Room(part)
 			size := ui.Bytes(whole)
 			if shared > 0 {
@@ -236,9 +234,9 @@ func showRoot(s *sheet, p *checkout.Project, l *lock.Lock, name string) bool {
 }
 
 // withoutTool says what a tool's commands would be if it were not declared.
-func withoutTool(p *checkout.Project, l *lock.Lock, tool string) string {
+func withoutTool(p *checkout.State, tool string) string {
 	var out []string
-	for _, part := range l.PartsOf(tool, p.Platform) {
+	for _, part := range p.PartsOfItem(tool) {
 		for _, command := range lock.Sorted(part.Bin) {
 			host := environ.FindHost(command, os.Getenv("PATH"))
 			switch {
@@ -254,14 +252,14 @@ func withoutTool(p *checkout.Project, l *lock.Lock, tool string) string {
 	return strings.Join(out, "\n")
 }
 
-func showStep(ctx context.Context, s *sheet, p *checkout.Project, x declare.Step) {
+func showStep(ctx context.Context, s *sheet, p *checkout.State, x declare.Step) {
 	facts := []fact{
 		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}, {"runs", x.Run.String()},
 		{"reads", strings.Join(x.Reads, " ")}, {"needs", strings.Join(x.Needs, " ")},
 		{"log", filepath.Join(p.Bay.Logs(), "step-"+x.Name+".log")},
 	}
-	if l, err := p.Lock(); err == nil {
-		if up, err := setup.Prepare(ctx, p, l); err == nil {
+	if p.Usable() == nil {
+		if up, err := setup.Look(p); err == nil {
 			statuses, err := up.Steps()
 			for _, st := range statuses {
 				if err == nil && st.Step.Name == x.Name {
@@ -280,12 +278,12 @@ func showStep(ctx context.Context, s *sheet, p *checkout.Project, x declare.Step
 	s.print(x.Name, "step", facts)
 }
 
-func showService(ctx context.Context, s *sheet, p *checkout.Project, x declare.Service) {
+func showService(ctx context.Context, s *sheet, p *checkout.State, x declare.Service) {
 	facts := []fact{
 		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}, {"runs", x.Run.String()},
 		{"needs", strings.Join(x.Needs, " ")}, {"restart", string(x.Restart)},
 	}
-	statuses, _ := service.Connect(p.Bay).Status(ctx)
+	statuses, _ := service.Connect(p.Bay, p.Host).Status(ctx)
 	for _, st := range statuses {
 		if st.Service != x.Name {
 			continue

@@ -8,7 +8,6 @@ import (
 
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/acting/sweep"
-	"trammel.example/trammel/internal/core/base/place"
 )
 
 func sweepCommand() *cli.Command {
@@ -26,7 +25,7 @@ func sweepCommand() *cli.Command {
 }
 
 func sweepAction(ctx context.Context, c *cli.Command) error {
-	places, err := place.FromEnvironment()
+	places, err := placesNow()
 	if err != nil {
 		return err
 	}

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -11,6 +10,7 @@ import (
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/proven/proof"
 )
 
@@ -34,7 +34,7 @@ func verifyCommand() *cli.Command {
 const shownDetails = 10
 
 func verifyAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(ctx, c)
+	p, err := look(c)
 	if err != nil {
 		return err
 	}
@@ -42,9 +42,9 @@ func verifyAction(ctx context.Context, c *cli.Command) error {
 		return fault.New(fault.Use, "--sign and --machine are about a report").Advise("Write, for example: trammel verify --report reports/hut-laptop.json --sign ~/.ssh/id_ed25519")
 	}
 	s := screen(c)
-	options := proof.Options{Deep: c.Bool("deep"), Living: os.Environ()}
-	if l, err := p.Lock(); err == nil {
-		options.Approved = p.Approved(l)
+	options := proof.Options{Deep: c.Bool("deep")}
+	if options.NotGiven = p.Usable(); options.NotGiven == nil {
+		options.Given, options.NotGiven = approval.Check(p)
 	}
 	found, err := proof.Verify(ctx, p, options)
 	if err != nil {
@@ -63,7 +63,7 @@ func verifyAction(ctx context.Context, c *cli.Command) error {
 		printReport(s, found)
 	}
 	if c.String("report") != "" {
-		if err := writeReport(ctx, c, s, p, found); err != nil {
+		if err := writeReport(c, s, p, options.Given, found); err != nil {
 			return err
 		}
 	}

@@ -31,19 +31,20 @@ func watchCommand() *cli.Command {
 }
 
 func watchAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(ctx, c)
+	p, err := look(c)
 	if err != nil {
 		return err
 	}
 	if !term.IsTerminal(int(os.Stdout.Fd())) || !term.IsTerminal(int(os.Stdin.Fd())) {
 		return fault.New(fault.Use, "watch needs a terminal").Advise("For a program: trammel show --json, trammel logs --follow --json")
 	}
+	page, _ := service.PageAddress(p.Bay)
 	m := &live.Model{
-		Project: p.Declaration.Project, Bay: p.Bay.Name, Environment: "not locked", Page: service.PageAddress(p.Bay),
+		Project: p.Declaration.Project, Bay: p.Bay.Name, Environment: "not locked", Page: page,
 		Declared: serviceNames(p.Declaration), Colour: !c.Bool("no-colour") && os.Getenv("NO_COLOR") == "",
 		Open: openAddress,
 	}
-	if l, err := p.Lock(); err == nil {
+	if l, err := p.Locked(); err == nil {
 		m.Environment = canon.Short(l.EnvironmentID(p.Platform))
 		m.Declared = serviceNames(p.Declaration)
 	}
@@ -75,8 +76,8 @@ func firstLineOf(text string) string {
 
 // feed tells the view of states, a second apart, and of lines as they come. Logs that
 // appear meanwhile are followed too.
-func feed(ctx context.Context, p *checkout.Project, program *tea.Program) {
-	services := service.Connect(p.Bay)
+func feed(ctx context.Context, p *checkout.State, program *tea.Program) {
+	services := service.Connect(p.Bay, p.Host)
 	followed := map[string]bool{}
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
@@ -112,14 +113,14 @@ func feed(ctx context.Context, p *checkout.Project, program *tea.Program) {
 
 // doHere runs a command of this program on the bay that is watched. What a routine
 // prints goes among the lines.
-func doHere(ctx context.Context, p *checkout.Project, program *tea.Program, args []string) tea.Msg {
+func doHere(ctx context.Context, p *checkout.State, program *tea.Program, args []string) tea.Msg {
 	self, err := os.Executable()
 	if err != nil {
 		return live.Said{Text: err.Error(), Bad: true}
 	}
-	all := append([]string{"--dir", p.Declaration.Dir, "--bay", p.Bay.Name, "--plain", "--no-colour"}, args...)
+	all := append([]string{"--dir", p.Dir(), "--bay", p.Bay.Name, "--plain", "--no-colour"}, args...)
 	cmd := exec.CommandContext(ctx, self, all...)
-	cmd.Dir = p.Declaration.Dir
+	cmd.Dir = p.Dir()
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
 	cmd.WaitDelay = 5 * time.Second
 	out, err := cmd.CombinedOutput()

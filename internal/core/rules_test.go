@@ -19,14 +19,14 @@ import (
 // group, what stands before it there, and the groups before. "." is the package that has
 // the group's own name.
 var groups = []struct{ name, packages string }{
-	{"base", "event fault disk place canon mask version platform page debian fetch"},
+	{"base", "event fault host disk place canon mask version platform page debian fetch"},
 	{"kernel", "proctree listen network seal"},
 	{"written", "ref declare card lock history draft"},
 	{"stored", "tree unpack store root frame"},
 	{"origins", "source locator resolve"},
 	{"checkout", "bay . approval"},
 	{"running", "environ script render step service"},
-	{"acting", "setup fit sweep"},
+	{"acting", "fit setup sweep"},
 	{"proven", "proof report export"},
 }
 

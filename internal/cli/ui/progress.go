@@ -11,6 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"trammel.example/trammel/internal/core/base/event"
+	"trammel.example/trammel/internal/core/base/foreign"
 )
 
 // Progress shows events: on a terminal as a few lines that are redrawn in place,
@@ -123,7 +124,7 @@ func (p *Progress) drop(t *task) {
 // line prints a line that stays, above those that are redrawn.
 func (p *Progress) line(text string) {
 	p.erase()
-	fmt.Fprintln(p.s.Err, text)
+	fmt.Fprintln(p.s.Err, finish(text, foreign.Text))
 	if p.s.live {
 		p.draw()
 	}
@@ -154,10 +155,10 @@ func (p *Progress) draw() {
 			p.drawn++
 			break
 		}
-		b.WriteString(paint(p.s.errColor, Dim, cut(t.String(), width-1)) + "\n")
+		b.WriteString(paint(p.s.errColor, Dim, cut(foreign.Line(t.String()), width-1)) + "\n")
 		p.drawn++
 	}
-	fmt.Fprint(p.s.Err, b.String())
+	fmt.Fprint(p.s.Err, finish(b.String(), foreign.Text))
 }
 
 func (t *task) String() string {

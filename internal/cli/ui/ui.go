@@ -1,18 +1,24 @@
 // Package ui is how the program looks: colours, tables and progress.
 //
 // Results go to standard output, progress and remarks to standard error. Colour
-// is never the only sign of anything: the word is always there.
+// is never the only sign of anything: the word is always there. Whatever goes to a
+// terminal passes finish, which makes everything visible that is not this package's own
+// colours (package foreign): nothing that somebody else wrote steers the terminal.
 package ui
 
 import (
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"golang.org/x/term"
+
+	"trammel.example/trammel/internal/core/base/foreign"
 )
 
 // Style is a way to print a word.
@@ -76,9 +82,56 @@ func Paint(on bool, style Style, word string) string { return paint(on, style, w
 
 func paint(on bool, style Style, word string) string {
 	if code, ok := codes[style]; ok && on && word != "" {
-		return "\x1b[" + code + "m" + word + "\x1b[0m"
+		return colour(code) + word + colour("0")
 	}
 	return word
+}
+
+// secret marks the colours of this process inside a text. Nobody else can write it.
+var secret = "\x00" + rand.Text()
+
+// colour is a change of colour, until finish makes it one that terminals know.
+func colour(code string) string { return secret + code + "\x00" }
+
+// finish makes a text fit for a terminal: our own colours, and else only what shows.
+func finish(text string, foreign func(string) string) string {
+	if !strings.Contains(text, secret) {
+		return foreign(text)
+	}
+	var b strings.Builder
+	for i, piece := range strings.Split(text, secret) {
+		if i > 0 {
+			code, rest, _ := strings.Cut(piece, "\x00")
+			b.WriteString("\x1b[" + code + "m")
+			piece = rest
+		}
+		b.WriteString(foreign(piece))
+	}
+	return b.String()
+}
+
+// Shown is a text of somebody else's, of any number of lines, as it is printed: for who
+// must know how much room it takes.
+func Shown(text string) string { return foreign.Text(text) }
+
+// Padded is a word with blanks behind it up to a width in characters.
+func Padded(word string, width int) string {
+	return word + strings.Repeat(" ", max(0, width-utf8.RuneCountInString(word)))
+}
+
+// Log is a line of a log: its own colours stay, where colour is on.
+func (s *Screen) Log(line string) string {
+	var b strings.Builder
+	for _, p := range foreign.Log(line) {
+		if p.Colour != "" && s.colour {
+			b.WriteString(colour(p.Colour))
+		}
+		b.WriteString(p.Text)
+	}
+	if b.Len() > 0 && s.colour && strings.Contains(b.String(), secret) {
+		b.WriteString(colour("0"))
+	}
+	return b.String()
 }
 
 // StateStyle is the style of a state word.
@@ -97,12 +150,14 @@ func StateStyle(state string) Style {
 }
 
 // Print writes a line of the result.
-func (s *Screen) Print(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
+func (s *Screen) Print(format string, args ...any) {
+	fmt.Fprintln(s.Out, finish(fmt.Sprintf(format, args...), foreign.Text))
+}
 
 // Say writes a remark, unless the person wants quiet.
 func (s *Screen) Say(format string, args ...any) {
 	if !s.Quiet {
-		fmt.Fprintf(s.Err, format+"\n", args...)
+		fmt.Fprintln(s.Err, finish(fmt.Sprintf(format, args...), foreign.Text))
 	}
 }
 
@@ -123,7 +178,12 @@ type Cell struct {
 // Table prints rows with left-aligned columns, two spaces between.
 func (s *Screen) Table(rows [][]Cell) {
 	var widths []int
-	for _, r := range rows {
+	for k, r := range rows {
+		r = slices.Clone(r)
+		for i := range r {
+			r[i].Text = foreign.Line(r[i].Text)
+		}
+		rows[k] = r
 		for i, c := range r {
 			if i == len(widths) {
 				widths = append(widths, 0)
@@ -141,11 +201,11 @@ func (s *Screen) Table(rows [][]Cell) {
 				b.WriteString(strings.Repeat(" ", widths[i]-utf8.RuneCountInString(c.Text)+2))
 			}
 		}
-		fmt.Fprintln(s.Out, strings.TrimRight(b.String(), " "))
+		fmt.Fprintln(s.Out, strings.TrimRight(finish(b.String(), foreign.Line), " "))
 	}
 }
 
 // Error prints an error with its kind of prefix.
 func (s *Screen) Error(prefix, text string) {
-	fmt.Fprintln(s.Err, paint(s.errColor, Red, prefix)+text)
+	fmt.Fprintln(s.Err, finish(paint(s.errColor, Red, prefix)+text, foreign.Text))
 }

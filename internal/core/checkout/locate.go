@@ -22,15 +22,12 @@ type Locate struct {
 }
 
 // getter finds included files by the pins of the checkout's lock.
-func (o Locate) getter(places place.Places, file string) declare.Get {
-	var pins map[string]string
+func (o Locate) getter(places place.Places, file string, l *lock.Lock) declare.Get {
+	pins := pinsOf(l)
 	return func(text string) (dir, path, pin string, err error) {
 		l, err := locator.Parse(text, filepath.Dir(file))
 		if err != nil {
 			return "", "", "", err
-		}
-		if pins == nil {
-			pins = pinsOf(filepath.Dir(file))
 		}
 		path, l.Sub = l.Sub, ""
 		before, _, _ := strings.Cut(text, "#")
@@ -54,10 +51,9 @@ func (o Locate) getter(places place.Places, file string) declare.Get {
 }
 
 // pinsOf reads what a lock says of included files: pins by "git+URL#REV:".
-func pinsOf(dir string) map[string]string {
+func pinsOf(l *lock.Lock) map[string]string {
 	pins := map[string]string{}
-	l, err := lock.Read(dir)
-	if err != nil {
+	if l == nil {
 		return pins
 	}
 	for _, line := range l.Declaration.Includes {

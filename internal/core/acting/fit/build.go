@@ -19,39 +19,38 @@ import (
 // build makes a command from its Go module with the locked toolchain. Without
 // cgo, with -trimpath and without version control's stamp the same module and
 // toolchain give the same bytes in every folder, so the tree digest can be locked.
-func build(ctx context.Context, p *checkout.Project, l *lock.Lock, s source.Source, w work) error {
-	settings, ok := s.(source.GoBuilder)
+func build(ctx context.Context, s *checkout.State, from source.Source, w work) error {
+	settings, ok := from.(source.GoBuilder)
 	if !ok {
 		return fault.New(fault.Use, "%s cannot be built from this source", w.part.Label())
 	}
-	golang, err := goCommand(p, l)
+	golang, err := goCommand(s)
 	if err != nil {
 		return err
 	}
-	_, err = p.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
-		return goInstall(ctx, p, w.part, golang, settings.GoSettings(), fresh)
+	_, err = s.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
+		return goInstall(ctx, s, w.part, golang, settings.GoSettings(), fresh)
 	})
 	return err
 }
 
 // goCommand is the go command of the locked toolchain, in the store.
-func goCommand(p *checkout.Project, l *lock.Lock) (string, error) {
-	for _, part := range l.PartsOn(p.Platform) {
+func goCommand(s *checkout.State) (string, error) {
+	for _, part := range s.Parts {
 		if file, ok := part.Bin["go"]; ok && part.Item == "go" {
-			part.Tree = p.Store.Tree(part)
-			return filepath.Join(p.Store.Path(part), file), nil
+			return filepath.Join(s.Store.Path(part), file), nil
 		}
 	}
 	return "", fault.New(fault.Use, "the lock has no go toolchain to build with").Advise("Lock again: trammel lock")
 }
 
-func goInstall(ctx context.Context, p *checkout.Project, part lock.PartOn, golang string, settings []string, fresh string) error {
+func goInstall(ctx context.Context, s *checkout.State, part lock.PartOn, golang string, settings []string, fresh string) error {
 	home, err := os.MkdirTemp("", "trammel-build-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(home)
-	tools := filepath.Join(p.Places.Cache, "tools")
+	tools := filepath.Join(s.Places.Cache, "tools")
 	env := append([]string{
 		"HOME=" + home, "PATH=" + filepath.Dir(golang) + ":/usr/bin:/bin", "TMPDIR=" + home,
 		"GOPATH=" + filepath.Join(home, "go"), "GOBIN=" + filepath.Join(fresh, "bin"),
@@ -59,7 +58,7 @@ func goInstall(ctx context.Context, p *checkout.Project, part lock.PartOn, golan
 		"GOTOOLCHAIN=local", "GOWORK=off", "GOFLAGS=-trimpath -buildvcs=false", "CGO_ENABLED=0",
 	}, settings...)
 	for _, name := range []string{"SSL_CERT_FILE", "SSL_CERT_DIR", "HTTPS_PROXY", "HTTP_PROXY", "NO_PROXY", "https_proxy", "http_proxy", "no_proxy"} {
-		if v := os.Getenv(name); v != "" {
+		if v := s.Host.Getenv(name); v != "" {
 			env = append(env, name+"="+v)
 		}
 	}
@@ -97,13 +96,13 @@ func goInstall(ctx context.Context, p *checkout.Project, part lock.PartOn, golan
 
 // moduleSums lists the modules that went into a built part, with the checksums
 // that the go command verified.
-func moduleSums(p *checkout.Project, part lock.PartOn) []string {
+func moduleSums(s *checkout.State, part lock.PartOn) []string {
 	if part.Build == "" || len(part.Packages) > 0 {
 		return nil
 	}
 	var out []string
 	for _, file := range part.Bin {
-		info, err := buildinfo.ReadFile(filepath.Join(p.Store.Path(part), file))
+		info, err := buildinfo.ReadFile(filepath.Join(s.Store.Path(part), file))
 		if err != nil {
 			continue
 		}

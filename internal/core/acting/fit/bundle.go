@@ -91,7 +91,8 @@ func archivesOf(l *lock.Lock, on platform.Platform) (out []wanted, err error) {
 }
 
 // WriteBundle fetches what is not in the cache and writes a bundle.
-func WriteBundle(ctx context.Context, p *checkout.Project, l *lock.Lock, platforms []platform.Platform, o Options, to io.Writer) (*Bundle, error) {
+func WriteBundle(ctx context.Context, s *checkout.State, platforms []platform.Platform, o Options, to io.Writer) (*Bundle, error) {
+	l := s.Lock
 	b := &Bundle{Format: BundleFormat, Project: l.Declaration.Project, Lock: l.ID()}
 	opened := map[string]source.Source{}
 	files := map[string]string{}
@@ -102,7 +103,7 @@ func WriteBundle(ctx context.Context, p *checkout.Project, l *lock.Lock, platfor
 			return nil, err
 		}
 		for _, x := range all {
-			if x.built && (on != p.Platform || x.Digest == "" || !p.Store.Has(x.part)) {
+			if x.built && (on != s.Platform || x.Digest == "" || !s.Store.Has(x.part)) {
 				b.Without = append(b.Without, x.label+" on "+on.String())
 				continue
 			}
@@ -111,25 +112,25 @@ func WriteBundle(ctx context.Context, p *checkout.Project, l *lock.Lock, platfor
 				continue
 			}
 			if x.built {
-				size, err := packTree(p.Store.Path(x.part), filepath.Join(p.Places.Archives(), name))
+				size, err := packTree(s.Store.Path(x.part), filepath.Join(s.Places.Archives(), name))
 				if err != nil {
 					return nil, err
 				}
-				files[name] = filepath.Join(p.Places.Archives(), name)
+				files[name] = filepath.Join(s.Places.Archives(), name)
 				b.Archives = append(b.Archives, Bundled{name, x.Digest, size})
 				continue
 			}
-			s, err := open(p, l, o, opened, x.part)
+			source, err := open(s, o, opened, x.part)
 			if err != nil {
 				return nil, err
 			}
-			addresses, err := s.Where(x.Part)
+			addresses, err := source.Where(x.Part)
 			if err != nil {
 				return nil, err
 			}
 			last := error(fault.New(fault.Source, "%s is nowhere to be had", x.label))
 			for _, from := range addresses {
-				files[name], last = o.Client.Archive(ctx, p.Places.Archives(), fetch.Download{Name: x.label, From: from, Size: x.Size, Digest: x.Digest})
+				files[name], last = o.Client.Archive(ctx, s.Places.Archives(), fetch.Download{Name: x.label, From: from, Size: x.Size, Digest: x.Digest})
 				if last == nil || ctx.Err() != nil {
 					break
 				}
@@ -190,8 +191,9 @@ func (b *Bundle) write(ctx context.Context, files map[string]string, to io.Write
 
 // ReadBundle puts the archives of a bundle that a lock names into the cache. Each is
 // held to the digest in the lock, not to what the bundle says of it.
-func ReadBundle(ctx context.Context, p *checkout.Project, l *lock.Lock, file string) (*Bundle, error) {
-	f, err := os.Open(file)
+func ReadBundle(ctx context.Context, s *checkout.State, file string) (*Bundle, error) {
+	l := s.Lock
+	f, err := disk.OpenRegular(file)
 	if err != nil {
 		return nil, fault.New(fault.Use, "the bundle cannot be read: %v", err).Advise("Write one where there is a network: trammel export bundle --output %s", filepath.Base(file))
 	}
@@ -223,10 +225,10 @@ func ReadBundle(ctx context.Context, p *checkout.Project, l *lock.Lock, file str
 	if err := json.NewDecoder(r).Decode(&b); err != nil || b.Format != BundleFormat {
 		return nil, bad("it is no bundle of format %d", BundleFormat)
 	}
-	if b.Project != l.Declaration.Project || !slices.Contains(b.Platforms, p.Platform.String()) {
-		return nil, fault.New(fault.Use, "%s is of %s for %s, and this is %s on %s", filepath.Base(file), b.Project, strings.Join(b.Platforms, ", "), l.Declaration.Project, p.Platform)
+	if b.Project != l.Declaration.Project || !slices.Contains(b.Platforms, s.Platform.String()) {
+		return nil, fault.New(fault.Use, "%s is of %s for %s, and this is %s on %s", filepath.Base(file), b.Project, strings.Join(b.Platforms, ", "), l.Declaration.Project, s.Platform)
 	}
-	folder := p.Places.Archives()
+	folder := s.Places.Archives()
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return nil, err
 	}
@@ -357,13 +359,13 @@ func packTree(dir, to string) (size int64, err error) {
 
 // unbundle makes a part that is built elsewhere from the tree that a bundle brought.
 // The store holds it to the digest in the lock.
-func unbundle(ctx context.Context, p *checkout.Project, w work) error {
-	archive := filepath.Join(p.Places.Archives(), fetch.ArchiveName(w.part.Tree))
+func unbundle(ctx context.Context, s *checkout.State, w work) error {
+	archive := filepath.Join(s.Places.Archives(), fetch.ArchiveName(w.part.Tree))
 	if _, err := os.Stat(archive); err != nil || w.part.Tree == "" {
-		return fault.New(fault.Source, "%s is built from modules, and the bundle does not have it for %s", w.part.Label(), p.Platform).
+		return fault.New(fault.Source, "%s is built from modules, and the bundle does not have it for %s", w.part.Label(), s.Platform).
 			Advise("Write the bundle on a machine of this platform that is fitted, or fit once with the network.")
 	}
-	_, err := p.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
+	_, err := s.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
 		_, err := unpack.Archive(ctx, archive, "tar.gz", fresh, unpack.Rules{Open: true})
 		return err
 	})

@@ -14,8 +14,10 @@ import (
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/origins/source"
 	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/stored/frame"
 	"trammel.example/trammel/internal/core/stored/store"
 	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/lock"
@@ -44,21 +46,30 @@ type work struct {
 	mend bool
 }
 
-// Tools brings the parts, the frame and the links of a checkout in order.
-func Tools(ctx context.Context, p *checkout.Project, l *lock.Lock, o Options) (*Result, error) {
-	if err := p.Remember(); err != nil {
-		return nil, err
+// Tools brings the parts of a checkout onto this machine, and makes what follows from them
+// (Apply). It returns the plan, and consent for the State that knows all of it.
+func Tools(ctx context.Context, g approval.Given, o Options) (approval.Given, *environ.Plan, *Result, error) {
+	s := g.State()
+	if err := s.Usable(); err != nil {
+		return g, nil, nil, err
+	}
+	s, err := s.MakeLocal()
+	if err != nil {
+		return g, nil, nil, err
+	}
+	if err := s.Remember(); err != nil {
+		return g, nil, nil, err
 	}
 	// From the look at the store to the frame nobody may sweep what is found there.
-	unlock, err := p.Store.Use(ctx)
+	unlock, err := s.Store.Use(ctx)
 	if err != nil {
-		return nil, err
+		return g, nil, nil, err
 	}
 	defer unlock()
 	result := &Result{}
-	todo, err := bring(ctx, p, l, o, result)
+	todo, err := bring(ctx, s, o, result)
 	if err != nil {
-		return nil, err
+		return g, nil, nil, err
 	}
 	for _, w := range todo {
 		label := w.part.Label() + " " + w.part.Part.Version
@@ -68,38 +79,20 @@ func Tools(ctx context.Context, p *checkout.Project, l *lock.Lock, o Options) (*
 			result.Added = append(result.Added, label)
 		}
 	}
-	if result.Lock, err = recordTrees(ctx, p, l); err != nil {
-		return nil, err
+	s = s.Refreshed(nil)
+	if result.Lock, err = recordTrees(ctx, s); err != nil {
+		return g, nil, nil, err
 	}
-	f, err := p.Frame(l)
-	if err == nil && len(f.Roots) > 0 {
-		_, err = p.Places.KeepProgram()
+	g, p, err := Apply(ctx, g.For(s))
+	if err == nil && s.Declaration.Isolation == declare.Clean {
+		result.Missing = p.Links.Missing
 	}
-	if err != nil {
-		return nil, err
-	}
-	if err := f.Make(); err != nil {
-		return nil, err
-	}
-	if err := p.MakeLocal(); err != nil {
-		return nil, err
-	}
-	local := checkout.Local(p.Declaration.Dir)
-	if err := f.Point(local); err != nil {
-		return nil, err
-	}
-	if err := os.MkdirAll(filepath.Join(local, "home", "bin"), 0o755); err != nil {
-		return nil, err
-	}
-	if p.Declaration.Isolation == declare.Clean {
-		result.Missing, err = environ.LinkHost(filepath.Join(local, "host"), p.HostCommands(), os.Getenv("PATH"))
-	}
-	return result, err
+	return g, p, result, err
 }
 
 // bring puts what a lock names into the store and returns what it had to do.
-func bring(ctx context.Context, p *checkout.Project, l *lock.Lock, o Options, result *Result) ([]work, error) {
-	todo, err := plan(p, l, o.Check, result)
+func bring(ctx context.Context, s *checkout.State, o Options, result *Result) ([]work, error) {
+	todo, err := plan(s, o.Check, result)
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +102,7 @@ func bring(ctx context.Context, p *checkout.Project, l *lock.Lock, o Options, re
 	for _, w := range todo {
 		switch {
 		case w.part.Format == lock.RootFormat:
-			if err := addAll(ctx, p, l, o, []work{w}); err != nil {
+			if err := addAll(ctx, s, o, []work{w}); err != nil {
 				return nil, err
 			}
 		case w.part.Build == "":
@@ -118,52 +111,47 @@ func bring(ctx context.Context, p *checkout.Project, l *lock.Lock, o Options, re
 			built = append(built, w)
 		}
 	}
-	if err := addAll(ctx, p, l, o, unpacked); err != nil {
+	if err := addAll(ctx, s, o, unpacked); err != nil {
 		return nil, err
 	}
-	return todo, addAll(ctx, p, l, o, built)
+	return todo, addAll(ctx, s.Refreshed(nil), o, built) // which knows the trees of the builders
 }
 
-// Trial brings the parts of a lock that is on no disk into the store and compiles
-// the environment that it gives. Nothing of the checkout is changed.
-func Trial(ctx context.Context, p *checkout.Project, l *lock.Lock, o Options) (*checkout.Plan, error) {
-	unlock, err := p.Store.Use(ctx)
+// Trial brings the parts of a State whose lock is on no disk into the store and makes the
+// frame that they give. Nothing of the checkout is changed, and nothing is recorded.
+func Trial(ctx context.Context, g approval.Given, o Options) (*environ.Compiled, error) {
+	s := g.State()
+	unlock, err := s.Store.Use(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
-	if _, err := bring(ctx, p, l, o, &Result{}); err != nil {
+	if _, err := bring(ctx, s, o, &Result{}); err != nil {
 		return nil, err
 	}
-	f, err := p.Frame(l)
-	if err == nil && len(f.Roots) > 0 {
-		_, err = p.Places.KeepProgram()
-	}
+	s = s.Refreshed(nil)
+	p, err := environ.Decide(s)
 	if err != nil {
 		return nil, err
 	}
-	if err := f.Make(); err != nil {
+	if err := makeFrame(p); err != nil {
 		return nil, err
 	}
-	return p.Compile(ctx, l)
+	return p.Compile(g.For(s))
 }
 
-// plan decides which parts to add and which to mend.
-func plan(p *checkout.Project, l *lock.Lock, check []string, result *Result) ([]work, error) {
-	parts, err := p.PartsOn(l)
-	if err != nil {
-		return nil, err
-	}
+// plan decides which parts to add and which to mend. A part whose commands are not all
+// there is mended without anybody having looked into it.
+func plan(s *checkout.State, check []string, result *Result) ([]work, error) {
 	var todo []work
-	for _, part := range shared(parts, check) {
-		part.Tree = p.Store.Tree(part)
+	for _, part := range shared(s.AllParts(), check) {
 		switch {
-		case !p.Store.Has(part):
+		case !s.Store.Has(part):
 			todo = append(todo, work{part, false})
-		case p.Store.Damaged(part):
+		case s.Store.Damaged(part) || !s.Store.Commands(part):
 			todo = append(todo, work{part, true})
 		case slices.Contains(check, part.Item):
-			found, err := p.Store.Check(part, true)
+			found, err := s.Store.Check(part, true)
 			if err != nil {
 				return nil, err
 			}
@@ -174,6 +162,25 @@ func plan(p *checkout.Project, l *lock.Lock, check []string, result *Result) ([]
 			}
 		default:
 			result.Kept++
+		}
+	}
+	if len(todo) > 0 {
+		return todo, nil
+	}
+	// Commands that a root has without a card's naming them are known by its packages.
+	f, err := frame.Of(s.Places.Frames(), s.Store, s.AllParts())
+	if err != nil {
+		return nil, nil // said where the frame is made
+	}
+	for _, c := range f.Commands {
+		if _, err := os.Lstat(c.File); err == nil {
+			continue
+		}
+		for _, part := range shared(s.AllParts(), []string{c.Item}) {
+			if part.Item == c.Item && !slices.ContainsFunc(todo, func(w work) bool { return w.part.Digest == part.Digest && w.part.Name == part.Name }) {
+				todo = append(todo, work{part, true})
+				result.Kept--
+			}
 		}
 	}
 	return todo, nil
@@ -196,7 +203,7 @@ func shared(parts []lock.PartOn, check []string) []lock.PartOn {
 }
 
 // addAll adds parts, several at once; the first error ends the others.
-func addAll(ctx context.Context, p *checkout.Project, l *lock.Lock, o Options, todo []work) error {
+func addAll(ctx context.Context, s *checkout.State, o Options, todo []work) error {
 	const atOnce = 4 // downloads wait for the network more than for a core
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -212,18 +219,18 @@ func addAll(ctx context.Context, p *checkout.Project, l *lock.Lock, o Options, t
 				return
 			}
 			mu.Lock()
-			s, err := open(p, l, o, sources, w.part)
+			from, err := open(s, o, sources, w.part)
 			mu.Unlock()
 			if err == nil && w.part.Format == lock.RootFormat {
-				err = makeRoot(ctx, p, o, s, w)
+				err = makeRoot(ctx, s, o, from, w)
 			} else if err == nil && len(w.part.Packages) > 0 {
-				err = buildTree(ctx, p, l, o, s, w)
+				err = buildTree(ctx, s, o, from, w)
 			} else if err == nil && w.part.Build != "" && o.Bundled {
-				err = unbundle(ctx, p, w)
+				err = unbundle(ctx, s, w)
 			} else if err == nil && w.part.Build != "" {
-				err = build(ctx, p, l, s, w)
+				err = build(ctx, s, from, w)
 			} else if err == nil {
-				err = add(ctx, p, o, s, w)
+				err = add(ctx, s, o, from, w)
 			}
 			if err != nil {
 				cancel(err)
@@ -235,47 +242,43 @@ func addAll(ctx context.Context, p *checkout.Project, l *lock.Lock, o Options, t
 }
 
 // open opens the source of an item, once for all of its parts.
-func open(p *checkout.Project, l *lock.Lock, o Options, opened map[string]source.Source, part lock.PartOn) (source.Source, error) {
+func open(s *checkout.State, o Options, opened map[string]source.Source, part lock.PartOn) (source.Source, error) {
 	if o.Bundled {
 		return fromBundle{}, nil
 	}
-	item := part.Item
-	if _, ok := l.Items[item]; !ok && item != "" { // one of the person's own additions
-		own, err := p.OverlayLock()
-		if err != nil {
-			return nil, err
-		}
-		l = own
+	item, l := part.Item, s.Lock
+	if _, ok := l.Items[item]; !ok && item != "" && s.OverlayLock != nil { // one of the person's own additions
+		l = s.OverlayLock
 	}
 	name := l.Items[item].Source
 	if part.Format == lock.RootFormat {
 		name = part.Name
 	}
-	if s, ok := opened[name]; ok {
-		return s, nil
+	if from, ok := opened[name]; ok {
+		return from, nil
 	}
-	declared, ok := p.Declaration.Source(name)
+	declared, ok := s.Declaration.Source(name)
 	if !ok {
 		declared = source.Implied(l.Sources[name].Kind)
 	}
-	s, _, err := source.Open(declared, o.Machine, o.Client)
+	from, _, err := source.Open(declared, o.Machine, o.Client)
 	if err == nil {
-		opened[name] = s
+		opened[name] = from
 	}
-	return s, err
+	return from, err
 }
 
-func add(ctx context.Context, p *checkout.Project, o Options, s source.Source, w work) error {
-	addresses, err := s.Where(w.part.Part)
+func add(ctx context.Context, s *checkout.State, o Options, from source.Source, w work) error {
+	addresses, err := from.Where(w.part.Part)
 	if err != nil {
 		return err
 	}
 	archive := ""
 	get := func() (string, error) {
 		err := error(fault.New(fault.Source, "%s is nowhere to be had", w.part.Label()))
-		for _, from := range addresses {
-			archive, err = o.Client.Archive(ctx, p.Places.Archives(), fetch.Download{
-				Name: w.part.Label() + " " + w.part.Part.Version, From: from, Size: w.part.Size, Digest: w.part.Digest,
+		for _, address := range addresses {
+			archive, err = o.Client.Archive(ctx, s.Places.Archives(), fetch.Download{
+				Name: w.part.Label() + " " + w.part.Part.Version, From: address, Size: w.part.Size, Digest: w.part.Digest,
 			})
 			if err == nil || ctx.Err() != nil {
 				break
@@ -283,44 +286,51 @@ func add(ctx context.Context, p *checkout.Project, o Options, s source.Source, w
 		}
 		return archive, err
 	}
-	_, err = p.Store.Add(ctx, w.part, w.mend, get)
+	_, err = s.Store.Add(ctx, w.part, w.mend, get)
 	if errors.Is(err, store.WrongBytes) && archive != "" {
 		fetch.Forget(archive)
 	}
 	return err
 }
 
-// recordTrees writes tree digests that the locks did not have yet into them.
-// Another process may do the same at this moment, so the files are read again
-// under a lock. It tells whether the shared lock changed.
-func recordTrees(ctx context.Context, p *checkout.Project, l *lock.Lock) (changed bool, err error) {
-	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(p.Declaration.Dir), "lock.lock"))
+// recordTrees writes tree digests that the locks did not have yet into them. It tells
+// whether the shared lock changed.
+func recordTrees(ctx context.Context, s *checkout.State) (changed bool, err error) {
+	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(s.Dir()), "lock.lock"))
 	if err != nil {
 		return false, err
 	}
 	defer unlock()
-	news := learn(p, l)
-	if own, err := p.OverlayLock(); err == nil && own != nil && learn(p, own) {
-		if err := own.WriteFile(lock.OverlayPath(p.Declaration.Dir)); err != nil {
-			return false, err
+	if s.OverlayLock != nil && knowsMore(s, s.OverlayLock) {
+		own, err := lock.ReadFile(lock.OverlayPath(s.Dir()))
+		if err == nil && learn(s, own) {
+			if err := own.WriteFile(lock.OverlayPath(s.Dir())); err != nil {
+				return false, err
+			}
 		}
 	}
-	if !news { // the lock that was read knew all
+	if !knowsMore(s, s.Lock) { // the lock that was read knew all
 		return false, nil
 	}
-	onDisk, err := lock.Read(p.Declaration.Dir)
-	if err != nil || !learn(p, onDisk) {
+	// Another process may have done the same since: the file is read again under the lock.
+	onDisk, err := lock.Read(s.Dir())
+	if err != nil || !learn(s, onDisk) {
 		return false, err
 	}
-	return true, onDisk.Write(p.Declaration.Dir)
+	return true, onDisk.Write(s.Dir())
+}
+
+// knowsMore tells whether this machine knows tree digests that a lock does not have.
+func knowsMore(s *checkout.State, l *lock.Lock) bool {
+	return slices.ContainsFunc(l.PartsOn(s.Platform), func(x lock.PartOn) bool { return x.Tree == "" && s.Store.Tree(x) != "" })
 }
 
 // learn fills in the tree digests that this machine knows and a lock does not.
-func learn(p *checkout.Project, l *lock.Lock) (changed bool) {
-	for _, x := range l.PartsOn(p.Platform) {
-		if tree := p.Store.Tree(x); x.Tree == "" && tree != "" {
+func learn(s *checkout.State, l *lock.Lock) (changed bool) {
+	for _, x := range l.PartsOn(s.Platform) {
+		if tree := s.Store.Tree(x); x.Tree == "" && tree != "" {
 			x.Tree = tree
-			l.SetTree(p.Platform, x, tree, moduleSums(p, x))
+			l.SetTree(s.Platform, x, tree, moduleSums(s, x))
 			changed = true
 		}
 	}

@@ -41,13 +41,13 @@ func packagesOf(part lock.PartOn) ([]npmPackage, error) {
 // buildTree makes a tool of npm packages: each is fetched, held to its integrity
 // and unpacked in its place. Install scripts run only where the declaration allows
 // them by name.
-func buildTree(ctx context.Context, p *checkout.Project, l *lock.Lock, o Options, s source.Source, w work) error {
+func buildTree(ctx context.Context, s *checkout.State, o Options, from source.Source, w work) error {
 	packages, err := packagesOf(w.part)
 	if err != nil {
 		return err
 	}
-	_, err = p.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
-		archives, err := fetchAll(ctx, p, o, s, packages)
+	_, err = s.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
+		archives, err := fetchAll(ctx, s, o, from, packages)
 		if err != nil {
 			return err
 		}
@@ -69,13 +69,13 @@ func buildTree(ctx context.Context, p *checkout.Project, l *lock.Lock, o Options
 				return fault.New(fault.Source, "%s: %s: %v", w.part.Label(), x.place, err)
 			}
 		}
-		return installScripts(ctx, p, l, w.part, packages, fresh)
+		return installScripts(ctx, s, w.part, packages, fresh)
 	})
 	return err
 }
 
 // fetchAll gets the archives of a tree, as many at once as a host is asked.
-func fetchAll(ctx context.Context, p *checkout.Project, o Options, s source.Source, packages []npmPackage) ([]string, error) {
+func fetchAll(ctx context.Context, s *checkout.State, o Options, from source.Source, packages []npmPackage) ([]string, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	archives := make([]string, len(packages))
@@ -88,9 +88,9 @@ func fetchAll(ctx context.Context, p *checkout.Project, o Options, s source.Sour
 			if ctx.Err() != nil {
 				return
 			}
-			addresses, err := s.Where(lock.Part{Path: x.path})
+			addresses, err := from.Where(lock.Part{Path: x.path})
 			if err == nil {
-				archives[i], err = o.Client.Archive(ctx, p.Places.Archives(), fetch.Download{
+				archives[i], err = o.Client.Archive(ctx, s.Places.Archives(), fetch.Download{
 					Name: strings.TrimPrefix(x.place, "node_modules/"), From: addresses[0], Digest: x.digest,
 				})
 			}
@@ -105,7 +105,7 @@ func fetchAll(ctx context.Context, p *checkout.Project, o Options, s source.Sour
 
 // installScripts runs the scripts that npm would run on installing, of the
 // packages that the declaration allows.
-func installScripts(ctx context.Context, p *checkout.Project, l *lock.Lock, part lock.PartOn, packages []npmPackage, fresh string) error {
+func installScripts(ctx context.Context, s *checkout.State, part lock.PartOn, packages []npmPackage, fresh string) error {
 	var allowed []string
 	if list, ok := strings.CutPrefix(part.Builder, "scripts "); ok {
 		allowed = strings.Fields(list)
@@ -128,7 +128,7 @@ func installScripts(ctx context.Context, p *checkout.Project, l *lock.Lock, part
 		}
 		for _, phase := range []string{"preinstall", "install", "postinstall"} {
 			if script := described.Scripts[phase]; script != "" {
-				if err := runInstallScript(ctx, p, l, dir, name+" "+phase, script); err != nil {
+				if err := runInstallScript(ctx, s, dir, name+" "+phase, script); err != nil {
 					return err
 				}
 			}
@@ -137,17 +137,16 @@ func installScripts(ctx context.Context, p *checkout.Project, l *lock.Lock, part
 	return nil
 }
 
-func runInstallScript(ctx context.Context, p *checkout.Project, l *lock.Lock, dir, what, script string) error {
+func runInstallScript(ctx context.Context, s *checkout.State, dir, what, script string) error {
 	home, err := os.MkdirTemp("", "trammel-build-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(home)
 	path := "/usr/bin:/bin"
-	for _, part := range l.PartsOn(p.Platform) {
+	for _, part := range s.Parts {
 		if file, ok := part.Bin["node"]; ok {
-			part.Tree = p.Store.Tree(part)
-			path = filepath.Dir(filepath.Join(p.Store.Path(part), file)) + ":" + path
+			path = filepath.Dir(filepath.Join(s.Store.Path(part), file)) + ":" + path
 		}
 	}
 	said, err := os.CreateTemp(home, "said-")

@@ -21,7 +21,7 @@ import (
 
 // makeRoot brings the packages of a root into the store and makes the root of them.
 // A root that is to be mended first has every package checked to the byte.
-func makeRoot(ctx context.Context, p *checkout.Project, o Options, s source.Source, w work) error {
+func makeRoot(ctx context.Context, s *checkout.State, o Options, from source.Source, w work) error {
 	if err := seal.Available(); err != nil {
 		return err
 	}
@@ -32,18 +32,17 @@ func makeRoot(ctx context.Context, p *checkout.Project, o Options, s source.Sour
 	if len(debs) == 0 {
 		return fault.New(fault.Use, "the lock has no packages for the root %s", w.part.Name).Advise("Lock again: trammel lock")
 	}
-	if err := addPackages(ctx, p, o, s, w, debs); err != nil {
+	if err := addPackages(ctx, s, o, from, w, debs); err != nil {
 		return err
 	}
-	_, err := p.Store.Merge(ctx, w.part, w.mend, func(fresh string) (tree.Manifest, error) {
+	_, err := s.Store.Merge(ctx, w.part, w.mend, func(fresh string) (tree.Manifest, error) {
 		var pieces []root.Piece
-		for _, d := range debs {
-			d.Tree = p.Store.Tree(d)
-			m, err := p.Store.Manifest(d)
+		for _, d := range s.Store.Complete(slices.Clone(debs)) {
+			m, err := s.Store.Manifest(d)
 			if err != nil {
 				return nil, fmt.Errorf("the list of files of %s: %w", d.Label(), err)
 			}
-			pieces = append(pieces, root.Piece{Name: d.Name, Version: d.Part.Version, Dir: p.Store.Path(d), Manifest: m})
+			pieces = append(pieces, root.Piece{Name: d.Name, Version: d.Part.Version, Dir: s.Store.Path(d), Manifest: m})
 		}
 		return root.Make(ctx, fresh, pieces, w.part.Files)
 	})
@@ -52,17 +51,16 @@ func makeRoot(ctx context.Context, p *checkout.Project, o Options, s source.Sour
 
 // addPackages fetches and unpacks packages, the largest first, so that the last
 // core to finish has little left. They count as one task.
-func addPackages(ctx context.Context, p *checkout.Project, o Options, s source.Source, w work, debs []lock.PartOn) (err error) {
+func addPackages(ctx context.Context, s *checkout.State, o Options, from source.Source, w work, debs []lock.PartOn) (err error) {
 	var todo []work
 	var bytes, have int64
-	for _, d := range debs {
-		d.Tree = p.Store.Tree(d)
+	for _, d := range s.Store.Complete(slices.Clone(debs)) {
 		mend := false
-		if p.Store.Has(d) {
+		if s.Store.Has(d) {
 			if !w.mend {
 				continue
 			}
-			found, err := p.Store.Check(d, true)
+			found, err := s.Store.Check(d, true)
 			if err != nil {
 				return err
 			}
@@ -93,7 +91,7 @@ func addPackages(ctx context.Context, p *checkout.Project, o Options, s source.S
 			if quiet.Err() != nil {
 				return
 			}
-			if err := add(quiet, p, o, s, x); err != nil {
+			if err := add(quiet, s, o, from, x); err != nil {
 				if fetch.NotFound(err) {
 					err = gone(w.part.Name, x.part, err)
 				}

@@ -2,14 +2,12 @@ package setup
 
 import (
 	"context"
-	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"trammel.example/trammel/internal/core/base/event"
 	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/running/script"
 	"trammel.example/trammel/internal/core/running/step"
 	"trammel.example/trammel/internal/core/written/declare"
 )
@@ -27,7 +25,7 @@ type AddonResult struct {
 // Addons brings all add-ons to what is locked, or to what is wanted where the lock
 // has no picture of them yet. exact removes what is neither.
 func (s *Setup) Addons(ctx context.Context, exact bool) ([]AddonResult, error) {
-	if len(s.Project.Declaration.Addons) == 0 {
+	if len(s.State.Declaration.Addons) == 0 {
 		return nil, nil
 	}
 	unlock, err := s.alone(ctx)
@@ -36,7 +34,7 @@ func (s *Setup) Addons(ctx context.Context, exact bool) ([]AddonResult, error) {
 	}
 	defer unlock()
 	var out []AddonResult
-	for _, a := range s.Project.Declaration.Addons {
+	for _, a := range s.State.Declaration.Addons {
 		r, err := s.addon(ctx, a, exact)
 		if err != nil {
 			return out, err
@@ -53,7 +51,7 @@ func (s *Setup) addon(ctx context.Context, a declare.Addon, exact bool) (r Addon
 		return r, err
 	}
 	wanted := a.Want
-	if picture, locked := s.Lock.Pictures[a.Name]; locked {
+	if picture, locked := s.State.Lock.Pictures[a.Name]; locked {
 		wanted = picture
 	}
 	var todo, extra []string
@@ -118,7 +116,7 @@ func listed(list []string, item string) bool {
 
 // ListAddon is what an add-on's list says now, sorted.
 func (s *Setup) ListAddon(ctx context.Context, a declare.Addon) ([]string, error) {
-	o, err := s.output(ctx, a.List, s.Inputs.Lookup("", 0), time.Minute)
+	o, err := s.output(ctx, a.List, s.Plan.Lookup("", 0), time.Minute)
 	if err == nil && !o.Exit.OK() {
 		err = fault.New(fault.Failed, "add-on %s cannot be listed: %s", a.Name, o.Exit).Advise("%s", o.Last(6))
 	}
@@ -136,7 +134,7 @@ func (s *Setup) ListAddon(ctx context.Context, a declare.Addon) ([]string, error
 }
 
 func (s *Setup) install(ctx context.Context, a declare.Addon, run declare.Run, item, word string) error {
-	look := s.Inputs.Lookup("", 0)
+	look := s.Plan.Lookup("", 0)
 	o, err := s.output(ctx, run, func(name string) (string, error) {
 		if name == "item" {
 			return item, nil
@@ -149,20 +147,11 @@ func (s *Setup) install(ctx context.Context, a declare.Addon, run declare.Run, i
 	return err
 }
 
-// output runs a command of an add-on to its end.
+// output runs a command to its end.
 func (s *Setup) output(ctx context.Context, run declare.Run, look func(string) (string, error), within time.Duration) (step.Outcome, error) {
-	dir := s.Project.Declaration.Dir
-	env := s.Environment.Environ(os.Environ(), dir)
-	expanded, err := script.Expand(run, look)
+	command, env, err := s.command(run, look)
 	if err != nil {
 		return step.Outcome{}, err
 	}
-	command, err := script.CommandOf(expanded, env)
-	if err == nil {
-		command, err = script.In(s.Environment, dir, command)
-	}
-	if err != nil {
-		return step.Outcome{}, err
-	}
-	return step.Output(ctx, command, env, dir, s.Environment.Masks(), within)
+	return step.Output(ctx, command, env, s.State.Dir(), s.Ready.Masks(), within)
 }

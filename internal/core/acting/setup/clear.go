@@ -2,6 +2,7 @@ package setup
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -25,17 +26,17 @@ type Cleared struct {
 // Clear stops a bay and removes every trace of it, and of the checkout when that was
 // opened by a locator. It is stopped by nothing half-done: the bay's folder goes aside
 // first, and a next Clear takes what one that was killed left.
-func Clear(ctx context.Context, p *checkout.Project) ([]Cleared, error) {
-	local := checkout.Local(p.Declaration.Dir)
+func Clear(ctx context.Context, p *checkout.State) ([]Cleared, error) {
+	local := checkout.Local(p.Dir())
 	var out []Cleared
-	if _, err := os.Stat(local); err == nil {
-		unlock, err := disk.Lock(ctx, filepath.Join(local, "setup-"+p.Bay.Name+".lock"))
+	if p.Bay.Made() {
+		unlock, err := disk.Lock(ctx, setupLock(p.Bay))
 		if err != nil {
 			return nil, err
 		}
 		defer unlock()
 	}
-	services := service.Connect(p.Bay)
+	services := service.Connect(p.Bay, p.Host)
 	running, err := services.Status(ctx)
 	if err != nil {
 		return nil, err
@@ -52,57 +53,63 @@ func Clear(ctx context.Context, p *checkout.Project) ([]Cleared, error) {
 	if len(stopped) > 0 {
 		out = append(out, Cleared{What: "stopped " + strings.Join(stopped, ", ")})
 	}
-	if _, err := os.Stat(p.Bay.Dir); err == nil {
+	if p.Bay.Made() {
 		// Nobody supervises it any more, or this is refused.
-		held, err := disk.LockFile(filepath.Join(p.Bay.Dir, "supervisor.lock"))
+		held, err := disk.LockFile(p.Bay.SupervisorLock())
 		if err != nil {
 			return out, fault.New(fault.Failed, "bay %s is being started at this moment", p.Bay.Name).Advise("Once that is done: trammel clear %s", p.Bay.Name)
 		}
-		for _, link := range p.Declaration.Files { // links into the bay's rendered files
-			at := filepath.Join(p.Declaration.Dir, filepath.FromSlash(link.Path))
+		defer held.Close()
+		for _, link := range p.Written.Files { // links into the bay's rendered files
+			at := filepath.Join(p.Dir(), filepath.FromSlash(link.Path))
 			if to, err := os.Readlink(at); err == nil && strings.HasPrefix(to, p.Bay.Dir+string(filepath.Separator)) {
-				if err := os.Remove(at); err != nil {
-					held.Close()
+				if err := disk.RemoveWithin(p.Dir(), link.Path); err != nil {
 					return out, err
 				}
 				out = append(out, Cleared{What: "file", Path: at})
 			}
 		}
-		entries, err := os.ReadDir(p.Bay.Dir)
-		if err != nil {
-			held.Close()
-			return out, err
-		}
-		for _, e := range entries {
-			if bytes := SizeOf(filepath.Join(p.Bay.Dir, e.Name())); e.IsDir() {
-				out = append(out, Cleared{What: e.Name(), Path: filepath.Join(p.Bay.Dir, e.Name()), Bytes: bytes})
+		for _, folder := range []string{p.Bay.Dir, p.Bay.Records} {
+			entries, err := os.ReadDir(folder)
+			if err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return out, err
+			}
+			for _, e := range entries {
+				if e.IsDir() {
+					path := filepath.Join(folder, e.Name())
+					out = append(out, Cleared{What: e.Name(), Path: path, Bytes: SizeOf(path)})
+				}
 			}
 		}
-		aside := filepath.Join(filepath.Dir(p.Bay.Dir), ".gone-"+p.Bay.Name+fmt.Sprintf("-%d", os.Getpid()))
-		err = os.Rename(p.Bay.Dir, aside)
-		held.Close()
-		if err != nil {
+		// The data first: a bay whose records are gone would not be known any more.
+		for _, folder := range []string{p.Bay.Dir, p.Bay.Records} {
+			aside := filepath.Join(filepath.Dir(folder), ".gone-"+p.Bay.Name+fmt.Sprintf("-%d", os.Getpid()))
+			if err := os.Rename(folder, aside); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return out, err
+			}
+		}
+	}
+	for _, folder := range []string{p.Bay.Dir, p.Bay.Records} {
+		left, _ := filepath.Glob(filepath.Join(filepath.Dir(folder), ".gone-*"))
+		for _, path := range left {
+			if err := disk.RemoveAll(path); err != nil {
+				return out, err
+			}
+		}
+		_ = os.Remove(filepath.Dir(folder)) // when it was the last bay
+	}
+	if err := os.Remove(checkout.PlanFile(p.Places, p.Dir(), p.Bay.Name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return out, err
+	}
+	if p.LocalErr == nil {
+		if err := disk.RemoveAll(filepath.Join(local, "shell-"+p.Bay.Name)); err != nil {
 			return out, err
 		}
 	}
-	left, _ := filepath.Glob(filepath.Join(filepath.Dir(p.Bay.Dir), ".gone-*"))
-	for _, path := range left {
-		if err := disk.RemoveAll(path); err != nil {
-			return out, err
-		}
-	}
-	_ = os.Remove(filepath.Dir(p.Bay.Dir)) // when it was the last bay
-	for _, path := range []string{
-		checkout.PlanFile(p.Declaration.Dir, p.Bay.Name), filepath.Join(local, "shell-"+p.Bay.Name), filepath.Join(local, "setup-"+p.Bay.Name+".lock"),
-	} {
-		if err := disk.RemoveAll(path); err != nil {
-			return out, err
-		}
-	}
-	if known, ok := checkout.CheckoutNamed(p.Places, p.Bay.Name); ok && known.Dir == p.Declaration.Dir {
+	if known, ok := checkout.LocatedAs(p.Places, p.Bay.Name); ok && known.Dir == p.Dir() {
 		if known.Own != "" {
 			out = append(out, Cleared{What: "checkout", Path: known.Own, Bytes: SizeOf(known.Own)})
-			if err := approval.Revoke(p.Places, p.Declaration.Dir); err != nil {
+			if err := approval.Revoke(p.Places, p.Dir()); err != nil {
 				return out, err
 			}
 		}

@@ -19,14 +19,14 @@ import (
 
 // dataOf finds a service whose card says how its data is saved or loaded.
 func (s *Setup) dataOf(name, how string) (declare.Service, error) {
-	x, ok := s.Project.Declaration.Service(name)
+	x, ok := s.State.Declaration.Service(name)
 	if !ok {
 		return x, fault.New(fault.Use, "no service is named %q", name).
-			Advise("%s", fault.DidYouMean(name, declare.Names(s.Project.Declaration.Services)))
+			Advise("%s", fault.DidYouMean(name, declare.Names(s.State.Declaration.Services)))
 	}
 	if x.Card["data."+how] == "" {
 		var can []string
-		for _, y := range s.Project.Declaration.Services {
+		for _, y := range s.State.Declaration.Services {
 			if y.Card["data."+how] != "" {
 				can = append(can, y.Name)
 			}
@@ -117,9 +117,8 @@ func (s *Setup) with(ctx context.Context, x declare.Service, f func() error) err
 
 // exchange runs the card's script with a dump at its input or output.
 func (s *Setup) exchange(ctx context.Context, x declare.Service, how string, from, to *os.File) error {
-	dir := s.Project.Declaration.Dir
-	env := s.Environment.Environ(os.Environ(), dir)
-	command, err := s.command(s.Environment, declare.Run{Script: x.Card["data."+how]}, s.Inputs.Lookup(x.Name, 1), env)
+	dir := s.State.Dir()
+	command, env, err := s.command(declare.Run{Script: x.Card["data."+how]}, s.Plan.Lookup(x.Name, 1))
 	if err != nil {
 		return err
 	}
@@ -145,7 +144,7 @@ func (s *Setup) exchange(ctx context.Context, x declare.Service, how string, fro
 	var said strings.Builder
 	var reading sync.WaitGroup
 	reading.Go(func() {
-		_, _ = io.Copy(&said, io.LimitReader(mask.Reader(read, s.Environment.Masks()), 64<<10))
+		_, _ = io.Copy(&said, io.LimitReader(mask.Reader(read, s.Ready.Masks()), 64<<10))
 		_, _ = io.Copy(io.Discard, read)
 	})
 	select {

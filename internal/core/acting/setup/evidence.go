@@ -32,8 +32,8 @@ func (s *Setup) Evidence(ctx context.Context) ([]Evidence, error) {
 		return nil, err
 	}
 	var out []Evidence
-	for _, x := range s.Project.Declaration.Steps {
-		locked, ok := s.Lock.Evidence[x.Name]
+	for _, x := range s.State.Declaration.Steps {
+		locked, ok := s.State.Lock.Evidence[x.Name]
 		if x.Evidence.Empty() || !ok {
 			continue
 		}
@@ -60,7 +60,7 @@ func (s *Setup) Learn(ctx context.Context, pictures map[string][]string) (bool, 
 	if err != nil {
 		return false, err
 	}
-	dir := s.Project.Declaration.Dir
+	dir := s.State.Dir()
 	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(dir), "lock.lock"))
 	if err != nil {
 		return false, err
@@ -91,8 +91,11 @@ func (s *Setup) Learn(ctx context.Context, pictures map[string][]string) (bool, 
 	if !changed {
 		return false, nil
 	}
-	s.Lock.Evidence, s.Lock.Pictures = l.Evidence, l.Pictures
-	return true, l.Write(dir)
+	if err := l.Write(dir); err != nil {
+		return true, err
+	}
+	s.carry()
+	return true, nil
 }
 
 // Difference lists two sets of lines as "- gone" and "+ new", in their order.

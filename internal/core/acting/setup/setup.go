@@ -1,24 +1,22 @@
 package setup
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"maps"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/acting/fit"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/event"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/running/environ"
 	"trammel.example/trammel/internal/core/running/render"
@@ -26,101 +24,54 @@ import (
 	"trammel.example/trammel/internal/core/running/service"
 	"trammel.example/trammel/internal/core/running/step"
 	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
-	"trammel.example/trammel/internal/core/written/ref"
 )
 
-// Setup is a checkout whose tools are fitted, ready to run steps and services.
+// Setup is a checkout whose tools are fitted and that a person consented to, ready to run
+// steps and services. It does not change; what moves a port gives another one.
 type Setup struct {
-	Project     *checkout.Project
-	Lock        *lock.Lock
-	Parts       []lock.PartOn
-	Inputs      environ.Inputs
-	Environment *environ.Environment
-	Services    *service.Client
-
-	// What services see: in a private network ports have their own numbers.
-	inside            environ.Inputs
-	insideEnvironment *environ.Environment
-
-	mu   sync.Mutex
-	ran  []string // steps that were run
-	anew []string // services to start though they run
+	*Sight
+	Given  approval.Given
+	Ready  *environ.Ready // of steps, routines and the like
+	inside *environ.Ready // of services: in a private network ports have their own numbers
 }
 
-// Prepare computes the environment of a fitted checkout.
-func Prepare(ctx context.Context, p *checkout.Project, l *lock.Lock) (*Setup, error) {
-	parts, err := p.Parts(l)
+// Prepare makes what the checkout needs besides its parts (fit.Apply).
+func Prepare(ctx context.Context, g approval.Given) (*Setup, error) {
+	g, p, err := fit.Apply(ctx, g)
 	if err != nil {
 		return nil, err
 	}
-	in, err := p.Inputs(ctx, l)
-	if err != nil {
+	return Of(g, p)
+}
+
+// Of is the Setup of a plan that fit.Apply made.
+func Of(g approval.Given, p *environ.Plan) (*Setup, error) {
+	s := &Setup{Sight: &Sight{p.State, p, service.Connect(p.State.Bay, p.State.Host)}, Given: g}
+	var err error
+	if s.Ready, err = p.Ready(g); err != nil {
 		return nil, err
 	}
-	s := &Setup{Project: p, Lock: l, Parts: parts, Inputs: in, Services: service.Connect(p.Bay)}
-	return s, s.compute()
+	s.inside, err = p.ReadyInside(g)
+	return s, err
 }
 
-func (s *Setup) compute() (err error) {
-	s.Environment, err = environ.Compute(s.Inputs)
-	if err != nil {
-		return fault.New(fault.Use, "%v", err)
-	}
-	s.inside, s.insideEnvironment = s.Inputs, s.Environment
-	if s.Inputs.Declaration.Network != declare.NetworkPrivate {
-		return nil
-	}
-	s.inside.Ports = bay.Ports{}
-	for _, x := range s.Inputs.Declaration.Services {
-		for copy := 1; copy <= x.Copies; copy++ {
-			for _, p := range x.Ports {
-				s.inside.Ports[bay.PortKey(x.Name, copy, p.Name)] = p.Wanted + copy - 1
-			}
-		}
-	}
-	if s.insideEnvironment, err = environ.Compute(s.inside); err != nil {
-		return fault.New(fault.Use, "%v", err)
-	}
-	return nil
-}
-
-// Marks are the folders of marks of the steps here.
-func (s *Setup) Marks() step.Marks {
-	return step.MarksIn(checkout.Local(s.Project.Declaration.Dir), s.Project.Bay.Dir)
-}
+// With is a Setup that only asks: of a checkout that is looked at, for what consent lets be
+// asked of its tools. It makes nothing.
+func With(g approval.Given, s *Sight) (*Setup, error) { return Of(g, s.Plan) }
 
 // Runner runs the steps of this checkout.
 func (s *Setup) Runner() *step.Runner {
-	return &step.Runner{Environment: s.Environment, Look: s.Inputs.Lookup("", 0), Dir: s.Project.Declaration.Dir, Logs: s.Project.Bay.Logs()}
-}
-
-// Files says how the rendered files are.
-func (s *Setup) Files() ([]render.Status, error) {
-	return render.Plan(render.Of(s.Inputs, s.Environment))
+	return &step.Runner{Environment: s.Ready, Look: s.Plan.Lookup("", 0), Dir: s.State.Dir(), Logs: s.State.Bay.Logs()}
 }
 
 // Render renders the files that are due, and says what it kept of a person's
 // changes. It returns the paths.
 func (s *Setup) Render(ctx context.Context) ([]string, error) {
-	written, kept, err := render.Write(render.Of(s.Inputs, s.Environment))
+	written, kept, err := render.Write(render.Of(s.Plan), s.Ready)
 	for _, text := range kept {
 		event.Say(ctx, text)
 	}
 	return written, err
-}
-
-// Steps says which steps are due, and why.
-func (s *Setup) Steps() ([]step.Status, error) {
-	files, err := s.Files()
-	if err != nil {
-		return nil, err
-	}
-	digests := map[string]string{}
-	for _, f := range files {
-		digests[f.File.Path] = f.Digest()
-	}
-	return step.Plan(s.Project.Declaration, s.Lock, s.Parts, s.Environment, s.Marks(), digests)
 }
 
 // Choice says which steps to run: those that are due, or of those only some, and
@@ -144,6 +95,11 @@ func (s *Setup) RunSteps(ctx context.Context, c Choice) (ran []string, err error
 	if err != nil {
 		return nil, err
 	}
+	if !c.None {
+		if err := s.askEvidence(ctx, statuses); err != nil {
+			return nil, err
+		}
+	}
 	var wanted []string
 	for _, st := range statuses {
 		if c.takes(st) {
@@ -157,37 +113,70 @@ func (s *Setup) RunSteps(ctx context.Context, c Choice) (ran []string, err error
 	if err != nil {
 		return nil, err
 	}
-	again := c.Again
+	again := slices.Clone(c.Again)
 	for _, st := range statuses {
 		if c.takes(st) && !st.Due {
 			again = append(again, st.Step.Name)
 		}
 	}
-	_, err = s.bring(ctx, wanted, again)
+	done, err := s.bring(ctx, order{nodes: wanted, steps: again})
 	// What ran only for the steps goes again, also after a failure or Ctrl-C.
-	var extra []string
-	for node := range s.closure(wanted) {
-		if name, ok := strings.CutPrefix(node, "service."); ok && !running(before, name) {
-			extra = append(extra, name)
-		}
-	}
-	if len(extra) > 0 {
-		if _, stopErr := s.Services.Stop(context.WithoutCancel(ctx), extra); err == nil {
-			err = stopErr
-		}
+	if stopErr := s.stopExtra(ctx, wanted, before); err == nil {
+		err = stopErr
 	}
 	for _, st := range statuses { // in the order of the declaration
-		if slices.Contains(s.ran, st.Step.Name) {
+		if slices.Contains(done.ran, st.Step.Name) {
 			ran = append(ran, st.Step.Name)
 		}
 	}
 	return ran, err
 }
 
+// askEvidence makes steps due whose evidence is not what is locked, and not what they
+// themselves left when they were last done.
+func (s *Setup) askEvidence(ctx context.Context, statuses []step.Status) error {
+	if len(s.State.Lock.Evidence) == 0 {
+		return nil
+	}
+	list, err := s.Evidence(ctx)
+	if err != nil {
+		return err
+	}
+	for i, st := range statuses {
+		j := slices.IndexFunc(list, func(e Evidence) bool { return e.Step.Name == st.Step.Name })
+		if st.Due || j < 0 || list[j].Not != "" || list[j].Same() || slices.Equal(st.Mark.Evidence, list[j].Now) {
+			continue
+		}
+		if err := s.Marks().Forget(st.Step); err != nil {
+			return err
+		}
+		statuses[i].Due, statuses[i].Why = true, "its evidence is not what is locked"
+	}
+	return nil
+}
+
+// stopExtra stops the services of a graph that did not run before.
+func (s *Setup) stopExtra(ctx context.Context, nodes []string, before []service.Status) error {
+	var extra []string
+	for node := range s.closure(nodes) {
+		if name, ok := strings.CutPrefix(node, "service."); ok && !running(before, name) {
+			extra = append(extra, name)
+		}
+	}
+	if len(extra) == 0 {
+		return nil
+	}
+	_, err := s.Services.Stop(context.WithoutCancel(ctx), extra)
+	return err
+}
+
 // alone waits until no other process sets this checkout up in this bay.
 func (s *Setup) alone(ctx context.Context) (unlock func(), err error) {
-	return disk.Lock(ctx, filepath.Join(checkout.Local(s.Project.Declaration.Dir), "setup-"+s.Project.Bay.Name+".lock"))
+	return disk.Lock(ctx, setupLock(s.State.Bay))
 }
+
+// setupLock keeps two processes from setting one bay up at once.
+func setupLock(b bay.Bay) string { return filepath.Join(b.Records, "setup.lock") }
 
 func running(list []service.Status, name string) bool {
 	return slices.ContainsFunc(list, func(st service.Status) bool { return st.Service == name && st.Running() })
@@ -196,49 +185,41 @@ func running(list []service.Status, name string) bool {
 // Start brings up services and all they need, in order, and returns when each is
 // ready. With no names it brings up all that start by themselves, and those that ran
 // when nobody had stopped them. Those in again are started anew though they run. On
-// Ctrl-C what this call started is stopped again.
-func (s *Setup) Start(ctx context.Context, names, again []string) ([]service.Status, error) {
+// Ctrl-C what this call started is stopped again. The Setup that it returns knows the
+// numbers of ports that had to move.
+func (s *Setup) Start(ctx context.Context, names, again []string) ([]service.Status, *Setup, error) {
 	var wanted []string
 	before, err := s.Services.Status(ctx)
 	if err != nil {
-		return nil, err
+		return nil, s, err
 	}
-	ran := service.Wanted(s.Project.Bay)
+	ran := service.Wanted(s.State.Bay)
 	names = append(slices.Clone(names), again...)
-	for _, x := range s.Project.Declaration.Services {
+	for _, x := range s.State.Declaration.Services {
 		if slices.Contains(names, x.Name) || len(names) == 0 && (x.Auto || slices.Contains(ran, x.Name)) {
 			wanted = append(wanted, "service."+x.Name)
 		}
 	}
 	for _, name := range names {
-		if _, ok := s.Project.Declaration.Service(name); !ok {
-			return nil, fault.New(fault.Use, "no service is named %q", name).
-				Advise("%s", fault.DidYouMean(name, declare.Names(s.Project.Declaration.Services)))
+		if _, ok := s.State.Declaration.Service(name); !ok {
+			return nil, s, fault.New(fault.Use, "no service is named %q", name).
+				Advise("%s", fault.DidYouMean(name, declare.Names(s.State.Declaration.Services)))
 		}
 	}
 	if len(wanted) == 0 {
-		return nil, nil
+		return nil, s, nil
 	}
-	s.anew = again
-	after, err := s.bring(ctx, wanted, nil)
+	done, err := s.bring(ctx, order{nodes: wanted, services: again})
 	if ctx.Err() != nil {
-		var extra []string
-		for node := range s.closure(wanted) {
-			if name, ok := strings.CutPrefix(node, "service."); ok && !running(before, name) {
-				extra = append(extra, name)
-			}
-		}
-		if _, stopErr := s.Services.Stop(context.WithoutCancel(ctx), extra); stopErr != nil {
-			err = errors.Join(err, stopErr)
-		}
+		err = errors.Join(err, s.stopExtra(ctx, wanted, before))
 	}
-	return after, err
+	return done.after, done.setup, err
 }
 
 // Bring does nodes, "step.NAME" and "service.NAME", and all they need: what a
 // routine wants before it runs.
 func (s *Setup) Bring(ctx context.Context, nodes []string) error {
-	_, err := s.bring(ctx, nodes, nil)
+	_, err := s.bring(ctx, order{nodes: nodes})
 	return err
 }
 
@@ -252,10 +233,10 @@ func (s *Setup) closure(nodes []string) graph {
 		}
 		kind, name, _ := strings.Cut(node, ".")
 		if kind == "step" {
-			x, _ := s.Project.Declaration.Step(name)
+			x, _ := s.State.Declaration.Step(name)
 			g[node] = x.Needs
 		} else {
-			x, _ := s.Project.Declaration.Service(name)
+			x, _ := s.State.Declaration.Service(name)
 			g[node] = x.Needs
 		}
 		for _, n := range g[node] {
@@ -268,54 +249,86 @@ func (s *Setup) closure(nodes []string) graph {
 	return g
 }
 
+// order says what to bring.
+type order struct {
+	nodes    []string // "step.NAME" and "service.NAME"
+	steps    []string // to run though they are not due
+	services []string // to start anew though they run
+}
+
+// brought is what came of it.
+type brought struct {
+	ran   []string // steps
+	after []service.Status
+	setup *Setup // that knows the ports as they are now
+}
+
 // bring does nodes and all they need: services that do not run, steps that are
 // due. A service that only a finished step needs is left alone.
-func (s *Setup) bring(ctx context.Context, nodes, again []string) ([]service.Status, error) {
+func (s *Setup) bring(ctx context.Context, o order) (done brought, err error) {
+	done.setup = s
 	unlock, err := s.alone(ctx)
 	if err != nil {
-		return nil, err
+		return done, err
 	}
 	defer unlock()
 	statuses, err := s.Steps() // another process may have done some meanwhile
 	if err != nil {
-		return nil, err
+		return done, err
 	}
 	due := map[string]step.Status{}
 	for _, st := range statuses {
-		if st.Due || slices.Contains(again, st.Step.Name) {
+		if st.Due || slices.Contains(o.steps, st.Step.Name) {
 			due["step."+st.Step.Name] = st
 		}
 	}
 	if _, err := s.Render(ctx); err != nil {
-		return nil, err
+		return done, err
 	}
-	g := s.closure(nodes)
-	s.prune(g, nodes, due)
-	if err := s.claim(ctx, g); err != nil {
-		return nil, err
+	g := s.closure(o.nodes)
+	s.prune(g, o.nodes, due)
+	if s, err = s.claim(ctx, g); err != nil {
+		return done, err
 	}
+	done.setup = s
 	runner := s.Runner()
+	ran := make(chan string, len(due))
 	err = g.walk(ctx, func(ctx context.Context, node string) error {
 		if st, ok := due[node]; ok {
 			if err := runner.Run(ctx, st); err != nil {
 				return err
 			}
-			s.mu.Lock()
-			s.ran = append(s.ran, st.Step.Name)
-			s.mu.Unlock()
+			ran <- st.Step.Name
 			return nil
 		}
 		if name, ok := strings.CutPrefix(node, "service."); ok {
-			x, _ := s.Project.Declaration.Service(name)
-			return s.startService(ctx, x)
+			x, _ := s.State.Declaration.Service(name)
+			return s.startService(ctx, x, slices.Contains(o.services, name))
 		}
 		return nil
 	})
+	close(ran)
+	for name := range ran {
+		done.ran = append(done.ran, name)
+	}
+	if len(done.ran) > 0 {
+		s.carry()
+	}
 	after, statusErr := s.Services.Status(context.WithoutCancel(ctx))
+	done.after = after
 	if err == nil {
 		err = statusErr
 	}
-	return after, err
+	return done, err
+}
+
+// carry keeps consent over what this command itself has made in the checkout, which is
+// read again for it.
+func (s *Setup) carry() {
+	now, err := checkout.Open(checkout.Asked{Host: s.State.Host, Dir: s.State.Dir(), Bay: s.State.Bay.Name}, checkout.Locate{})
+	if err == nil {
+		_ = s.Given.Carry(now) // else the next command asks, which is safe
+	}
 }
 
 // prune takes out of a graph what only steps that are not due need.
@@ -342,7 +355,7 @@ func (s *Setup) prune(g graph, wanted []string, due map[string]step.Status) {
 
 // claim takes the ports of all services of a graph before anything is expanded,
 // since addresses go into variables. A port that had to move is told.
-func (s *Setup) claim(ctx context.Context, g graph) error {
+func (s *Setup) claim(ctx context.Context, g graph) (*Setup, error) {
 	wanted := bay.Ports{}
 	any := false
 	for node := range g {
@@ -351,7 +364,7 @@ func (s *Setup) claim(ctx context.Context, g graph) error {
 			continue
 		}
 		any = true
-		x, _ := s.Project.Declaration.Service(name)
+		x, _ := s.State.Declaration.Service(name)
 		for copy := 1; copy <= x.Copies; copy++ {
 			for _, p := range x.Ports {
 				wanted[bay.PortKey(name, copy, p.Name)] = p.Wanted + copy - 1
@@ -359,29 +372,34 @@ func (s *Setup) claim(ctx context.Context, g graph) error {
 		}
 	}
 	if !any {
-		return nil
+		return s, nil
 	}
 	claimed, err := s.Services.Claim(ctx, wanted)
 	if err != nil {
-		return err
+		return s, err
 	}
 	for _, m := range claimed.Moved {
 		event.Say(ctx, m)
 	}
 	moved := false
 	for key, n := range claimed.Ports {
-		moved = moved || s.Inputs.Ports[key] != n
+		moved = moved || s.Plan.Ports[key] != n
 	}
 	if !moved {
-		return nil
+		return s, nil
 	}
-	s.Inputs.Ports = maps.Clone(s.Inputs.Ports)
-	maps.Copy(s.Inputs.Ports, claimed.Ports)
-	return s.compute()
+	ports := maps.Clone(s.Plan.Ports)
+	maps.Copy(ports, claimed.Ports)
+	state := s.State.Refreshed(ports)
+	p, err := s.Plan.WithState(state)
+	if err != nil {
+		return s, err
+	}
+	return Of(s.Given.For(state), p)
 }
 
 // startService starts all copies of a service at once.
-func (s *Setup) startService(ctx context.Context, x declare.Service) (err error) {
+func (s *Setup) startService(ctx context.Context, x declare.Service, again bool) (err error) {
 	if err := s.first(ctx, x); err != nil {
 		return err
 	}
@@ -400,8 +418,8 @@ func (s *Setup) startService(ctx context.Context, x declare.Service) (err error)
 	return g.walk(ctx, func(ctx context.Context, name string) error {
 		done := event.Task(ctx, "service "+name)
 		spec := byName[name]
-		spec.Again = slices.Contains(s.anew, x.Name)
-		status, err := s.Services.Start(ctx, spec)
+		spec.Again = again
+		status, err := s.Services.Start(ctx, s.Given, spec)
 		if err == nil && status.State != service.Ready && status.State != service.Done {
 			err = s.notReady(status)
 		}
@@ -445,16 +463,16 @@ func describe(st service.Status) string {
 func (s *Setup) notReady(st service.Status) error {
 	e := fault.New(fault.NotReady, "service %s did not get ready: %s", st.Name, st.Reason)
 	var do strings.Builder
-	lines := service.ReadLog(s.Project.Bay.Logs(), st.Name, 0, st.Since.Add(-s.longest(st.Service)))
+	lines := service.ReadLog(s.State.Bay.Logs(), st.Name, 0, st.Since.Add(-s.longest(st.Service)))
 	own := slices.DeleteFunc(lines, func(l service.Line) bool { return l.Stream == "sup" })
 	for _, l := range own[max(0, len(own)-8):] {
 		do.WriteString("| " + l.Text + "\n")
 	}
-	fmt.Fprintf(&do, "Log: %s (trammel logs %s)", service.LogPath(s.Project.Bay.Logs(), st.Name), st.Service)
+	fmt.Fprintf(&do, "Log: %s (trammel logs %s)", service.LogPath(s.State.Bay.Logs(), st.Name), st.Service)
 	return e.Advise("%s", do.String())
 }
 
-// Specs makes the complete specs of a service's copies.
+// Specs makes the complete specs of a service's copies, with all that their processes get.
 func (s *Setup) Specs(x declare.Service) ([]service.Spec, error) {
 	var out []service.Spec
 	for copy := 1; copy <= x.Copies; copy++ {
@@ -468,148 +486,52 @@ func (s *Setup) Specs(x declare.Service) ([]service.Spec, error) {
 }
 
 func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
-	look := s.inside.Lookup(x.Name, copy)
-	dir := s.Project.Declaration.Dir
-	var own []environ.Variable
-	for _, v := range x.Variables {
-		expanded, err := ref.Expand(v.Value, look)
-		if err != nil {
-			return service.Spec{}, err
-		}
-		own = append(own, environ.Variable{Name: v.Name, Value: expanded, From: "service " + x.Name})
-	}
-	e := s.insideEnvironment.With(own)
-	if err := e.Missing(); err != nil {
-		return service.Spec{}, err
-	}
-	env := e.Environ(os.Environ(), dir)
-	command, err := s.command(e, x.Run, look, env)
+	w, err := s.Wanted(x, copy)
 	if err != nil {
 		return service.Spec{}, err
 	}
-	spec := service.Spec{
-		Name: x.CopyName(copy), Service: x.Name, Path: command.Path, Argv: command.Argv, Env: env, Dir: dir,
-		Ports: map[string]int{}, Restart: x.Restart, Signal: x.Stop.Signal, Within: x.Stop.Within,
-		Build: s.build(), Mask: e.Masks(),
-		Ready: service.Probe{
-			Status: x.Ready.Status, Log: x.Ready.Log, Every: x.Ready.Every, Within: x.Ready.Within, Notify: x.Ready.Notify,
-		},
+	e := s.inside.With(w.variables)
+	if err := e.Missing(); err != nil {
+		return service.Spec{}, err
 	}
-	for _, p := range x.Ports {
-		key := bay.PortKey(x.Name, copy, p.Name)
-		spec.Ports[p.Name] = s.inside.Ports[key]
-		if s.Project.Declaration.Network == declare.NetworkPrivate {
-			if spec.Outer == nil {
-				spec.Outer = map[string]int{}
-			}
-			spec.Outer[p.Name] = s.Inputs.Ports[key]
-		}
+	command, env, err := script.Of(e, w.run, s.State.Dir())
+	if err != nil {
+		return service.Spec{}, err
 	}
-	if s.Project.Declaration.Network == declare.NetworkPrivate {
-		spec.Network = cmp.Or(x.Segment, "common")
-	}
-	spec.Web = webPort(x)
-	if x.Ready.File != "" {
-		file, err := ref.Expand(x.Ready.File, look)
-		if err != nil {
-			return service.Spec{}, err
-		}
-		if !filepath.IsAbs(file) {
-			file = filepath.Join(dir, file)
-		}
-		spec.Ready.File = file
-	}
-	if stale := x.Card["stale"]; stale != "" {
-		for name := range strings.FieldsSeq(stale) {
-			spec.Stale = append(spec.Stale, filepath.Join(environ.DataFolder(s.Project.Bay, x, copy), name))
-		}
-	}
-	spec.Ready.TCP = spec.Ports[x.Ready.TCP]
-	if x.Ready.HTTP != "" {
-		spec.Ready.HTTP = fmt.Sprintf("http://127.0.0.1:%d%s", spec.Ports[x.Ready.Port], x.Ready.HTTP)
-	}
-	if !x.Ready.Command.Empty() {
-		probe, err := s.command(e, x.Ready.Command, look, env)
+	spec := w.Spec
+	spec.Path, spec.Argv, spec.Env, spec.Mask = command.Path, command.Argv, env, e.Masks()
+	if !w.probe.Empty() {
+		probe, _, err := script.Of(e, w.probe, s.State.Dir())
 		if err != nil {
 			return service.Spec{}, err
 		}
 		spec.Ready.Path, spec.Ready.Command = probe.Path, probe.Argv
 	}
-	for _, n := range x.Needs {
-		if name, ok := strings.CutPrefix(n, "service."); ok {
-			needed, _ := s.Project.Declaration.Service(name)
-			for i := 1; i <= needed.Copies; i++ {
-				spec.Needs = append(spec.Needs, needed.CopyName(i))
-			}
-		}
-	}
-	var decisive []string
-	for _, v := range e.Variables {
-		if v.Name != "TRAMMEL_ENVIRONMENT" { // which another service's change changes
-			decisive = append(decisive, v.Name+"="+v.Value)
-		}
-	}
-	files, err := s.Files()
-	if err != nil {
-		return service.Spec{}, err
-	}
-	for _, f := range files {
-		if slices.Contains(x.Needs, "file."+f.File.Path) {
-			decisive = append(decisive, "file "+f.Digest())
-		}
-	}
-	spec.Config = spec.Digest(append(decisive, strings.Join(e.Path, string(filepath.ListSeparator))))
 	return spec, nil
 }
 
-// build is what services run: the tools of the frame and the root that is seen. The
-// environment id says more than that, and would start all anew when one changed.
-func (s *Setup) build() string {
-	root := ""
-	if s.Inputs.View != nil {
-		root = s.Inputs.View.Root
-	}
-	return canon.Digest(canon.List{s.Inputs.Frame, root})
-}
-
-// webPort is the port of a service that a browser can be sent to: the one that an HTTP
-// probe asks, or one of that name.
-func webPort(x declare.Service) string {
-	if x.Ready.HTTP != "" {
-		return x.Ready.Port
-	}
-	for _, p := range x.Ports {
-		if p.Name == "http" || p.Name == "web" {
-			return p.Name
-		}
-	}
-	return ""
-}
-
-func (s *Setup) command(e *environ.Environment, run declare.Run, look func(string) (string, error), env []string) (script.Command, error) {
-	expanded, err := script.Expand(run, look)
+// command is what runs a script of a service's card outside of the service, and the
+// environment of its process.
+func (s *Setup) command(run declare.Run, look func(string) (string, error)) (script.Command, []string, error) {
+	expanded, err := environ.Expand(run, look)
 	if err != nil {
-		return script.Command{}, err
+		return script.Command{}, nil, err
 	}
-	c, err := script.CommandOf(expanded, env)
-	if err != nil {
-		return c, err
-	}
-	return script.In(e, s.Project.Declaration.Dir, c)
+	return script.Of(s.Ready, expanded, s.State.Dir())
 }
 
 // longest is how far back the log of a failed start may reach.
 func (s *Setup) longest(name string) time.Duration {
-	x, _ := s.Project.Declaration.Service(name)
+	x, _ := s.State.Declaration.Service(name)
 	return x.Ready.Within + x.Stop.Within + time.Minute
 }
 
 // SecretRemarks say which files of secrets others could read: by their mode, or
 // because version control would take them along.
-func (s *Setup) SecretRemarks(ctx context.Context) []string {
+func (s *Setup) SecretRemarks() []string {
 	var out []string
-	dir := s.Project.Declaration.Dir
-	for _, x := range s.Project.Declaration.Secrets {
+	dir := s.State.Declaration.Dir
+	for _, x := range s.State.Declaration.Secrets {
 		path, ok := strings.CutPrefix(x.From, "file:")
 		if !ok {
 			continue
@@ -625,39 +547,44 @@ func (s *Setup) SecretRemarks(ctx context.Context) []string {
 		if info.Mode().Perm()&0o077 != 0 {
 			out = append(out, fmt.Sprintf("The secret %s can be read by others: chmod 600 %s", x.Name, path))
 		}
-		git, err := exec.LookPath("git")
-		if err != nil || !strings.HasPrefix(full, dir+string(filepath.Separator)) {
+		below, err := filepath.Rel(dir, full)
+		if err != nil || !filepath.IsLocal(below) {
 			continue
 		}
-		// git check-ignore(1): 0 is ignored, 1 is not, 128 is no repository.
-		cmd := exec.CommandContext(ctx, git, "-C", dir, "check-ignore", "--quiet", full)
-		var exit *exec.ExitError
-		if err := cmd.Run(); errors.As(err, &exit) && exit.ExitCode() == 1 {
+		if ignored, known := approval.Ignored(dir, filepath.ToSlash(below)); known && !ignored {
 			out = append(out, fmt.Sprintf("The secret %s is not ignored by version control: add %s to .gitignore", x.Name, path))
 		}
 	}
 	return out
 }
 
-// first makes the data folders of a service that has none yet, as its card says. A
-// folder that is not finished, because that was killed, is made anew.
+// first makes the data folders of a service that has none yet, as its card says. A folder
+// that is not finished, because that was killed, is made anew; what lies there is never
+// removed but put aside, and told, since a mark may be lost where data is not.
 func (s *Setup) first(ctx context.Context, x declare.Service) error {
 	once := x.Card["once"]
 	for copy := 1; x.Card != nil && copy <= x.Copies; copy++ {
-		data := environ.DataFolder(s.Project.Bay, x, copy)
-		made := data + ".made"
-		if _, err := os.Stat(made); err == nil {
+		data := environ.DataFolder(s.State.Bay, x, copy)
+		made := filepath.Join(s.State.Bay.Records, "made", x.CopyName(copy))
+		begun := made + ".begun"
+		if _, err := os.Lstat(made); err == nil {
 			continue
+		} else if !errors.Is(err, os.ErrNotExist) {
+			return fault.New(fault.Failed, "it cannot be told whether the data of service %s is there: %v", x.Name, err).
+				Advise("Nothing of it was touched. See that %s can be read.", filepath.Dir(made))
 		}
-		if err := os.RemoveAll(data); err != nil {
+		if err := s.clearAway(ctx, x.CopyName(copy), data, begun); err != nil {
 			return err
 		}
-		if err := os.MkdirAll(data, 0o700); err != nil {
+		if err := disk.Write(begun, nil, 0o600); err != nil {
+			return err
+		}
+		if err := disk.MkdirWithin(s.State.Bay.Dir, filepath.Join("data", x.CopyName(copy)), 0o700); err != nil {
 			return err
 		}
 		if once != "" {
 			done := event.Task(ctx, "data of "+x.CopyName(copy))
-			o, err := s.output(ctx, declare.Run{Script: once}, s.Inputs.Lookup(x.Name, copy), 10*time.Minute)
+			o, err := s.output(ctx, declare.Run{Script: once}, s.Plan.Lookup(x.Name, copy), 10*time.Minute)
 			if err == nil && !o.Exit.OK() {
 				err = fault.New(fault.Failed, "the data of service %s cannot be made: %s", x.Name, o.Exit).Advise("| %s", strings.ReplaceAll(o.Last(8), "\n", "\n| "))
 			}
@@ -669,6 +596,32 @@ func (s *Setup) first(ctx context.Context, x declare.Service) error {
 		if err := disk.Write(made, nil, 0o600); err != nil {
 			return err
 		}
+		_ = os.Remove(begun)
 	}
+	return nil
+}
+
+// clearAway makes room for new data. What a making that was killed left goes; anything
+// else is a person's, and is kept under another name.
+func (s *Setup) clearAway(ctx context.Context, name, data, begun string) error {
+	_, err := os.Lstat(data)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := os.Lstat(begun); err == nil {
+		return disk.RemoveAll(data)
+	}
+	entries, err := os.ReadDir(data)
+	if err == nil && len(entries) == 0 {
+		return os.Remove(data)
+	}
+	aside := data + ".aside-" + time.Now().Format("20060102-150405")
+	if err := os.Rename(data, aside); err != nil {
+		return err
+	}
+	event.Say(ctx, fmt.Sprintf("There was data of %s without a record that it is whole; it is kept as %s, and new data is made.", name, aside))
 	return nil
 }

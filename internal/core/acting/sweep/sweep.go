@@ -9,6 +9,7 @@ package sweep
 import (
 	"bytes"
 	"context"
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -48,8 +49,18 @@ type Result struct {
 	Kept     int      // parts
 	Projects []string // whose tools were kept
 
+	// Unread are locks that could not be read, and say what they would name: while there
+	// is one nothing is freed that it might need.
+	Unread []Unread
+
 	seen map[uint64]uint64 // inode → its names among what was freed
 	Gone []string          // projects that are forgotten
+}
+
+// Unread is a lock, or a project, that could not be read.
+type Unread struct {
+	Path string
+	Why  string
 }
 
 // Bytes is the room that was freed.
@@ -80,6 +91,12 @@ func Run(ctx context.Context, p place.Places, o Options) (*Result, error) {
 	result := &Result{seen: map[uint64]uint64{}}
 	if err := projects(p, s, &keep, result, o.Print); err != nil {
 		return nil, err
+	}
+	if len(result.Unread) > 0 { // only what is certainly nobody's
+		for _, path := range s.Leftovers() {
+			result.free("leftover", path, o.Print)
+		}
+		return result, ctx.Err()
 	}
 	processes(p, &keep)
 	if err := parts(ctx, s, p, keep, o, result); err != nil {
@@ -130,12 +147,21 @@ func projects(p place.Places, s *store.Store, keep *roots, r *Result, printOnly 
 	}
 	for _, note := range notes {
 		path := filepath.Join(p.State, "projects", note.Name())
-		raw, err := os.ReadFile(path)
-		if err != nil || strings.HasPrefix(note.Name(), ".") {
+		if strings.HasPrefix(note.Name(), ".") {
+			continue
+		}
+		raw, err := disk.Read(path, disk.MostText)
+		if err != nil {
+			r.Unread = append(r.Unread, Unread{path, disk.InWords(err)})
 			continue
 		}
 		dir := string(raw)
-		if !declared(p, dir) {
+		there, err := declared(p, dir)
+		if err != nil {
+			r.Unread = append(r.Unread, Unread{dir, "cannot be looked into: " + err.Error()})
+			continue
+		}
+		if !there {
 			r.Gone = append(r.Gone, dir)
 			if !printOnly {
 				os.Remove(path)
@@ -144,8 +170,21 @@ func projects(p place.Places, s *store.Store, keep *roots, r *Result, printOnly 
 		}
 		r.Projects = append(r.Projects, dir)
 		for _, file := range []string{lock.Path(dir), checkout.EarlierLock(dir), lock.OverlayPath(dir)} {
-			if l, err := lock.ReadFile(file); err == nil {
+			l, err := lock.ReadFile(file)
+			switch {
+			case err == nil:
 				keep.lock(s, l)
+			case errors.Is(err, lock.ErrNone):
+			default:
+				raw, _ := lock.ReadBytes(filepath.Dir(file), filepath.Base(file))
+				ours, theirs, ok := lock.Sides(raw)
+				if !ok {
+					why, _, _ := strings.Cut(err.Error(), "\n")
+					r.Unread = append(r.Unread, Unread{file, why})
+					continue
+				}
+				keep.lock(s, ours) // in conflict: what either side names is kept
+				keep.lock(s, theirs)
 			}
 		}
 		// What the checkout shows now, whatever its locks say.
@@ -156,25 +195,31 @@ func projects(p place.Places, s *store.Store, keep *roots, r *Result, printOnly 
 	return nil
 }
 
-func declared(p place.Places, dir string) bool {
+// declared tells whether a project is still there. That it cannot be seen, say for lack of
+// rights, is an error, and not the same.
+func declared(p place.Places, dir string) (bool, error) {
 	for _, file := range []string{filepath.Join(dir, declare.FileName), checkout.DefaultFile(p)} {
-		if info, err := os.Stat(file); err == nil && !info.IsDir() && filepath.Dir(file) == dir {
-			return true
+		info, err := os.Stat(file)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return false, err
+		}
+		if err == nil && !info.IsDir() && filepath.Dir(file) == dir {
+			return true, nil
 		}
 	}
-	return false
+	return false, nil
 }
 
 func (k *roots) lock(s *store.Store, l *lock.Lock) {
 	var here []lock.PartOn
 	for _, name := range l.Declaration.Platforms {
 		on, _ := platform.Parse(name)
-		for _, part := range l.PartsOn(on) {
+		for _, part := range s.Complete(l.PartsOn(on)) {
 			if part.Format == lock.RootFormat {
 				k.packages(s, part)
 			}
 			k.archives[part.Digest] = true
-			if part.Tree = s.Tree(part); part.Tree != "" {
+			if part.Tree != "" {
 				k.parts[store.Name(part)] = true
 				if on == platform.Here() {
 					here = append(here, part)
@@ -189,10 +234,13 @@ func (k *roots) lock(s *store.Store, l *lock.Lock) {
 
 // packages keeps those that a root is made of.
 func (k *roots) packages(s *store.Store, root lock.PartOn) {
+	var debs []lock.PartOn
 	for _, p := range (lock.Root{Packages: root.Packages}).List() {
-		deb := p.Part(root.Docs)
+		debs = append(debs, p.Part(root.Docs))
+	}
+	for _, deb := range s.Complete(debs) {
 		k.archives[deb.Digest] = true
-		if deb.Tree = s.Tree(deb); deb.Tree != "" {
+		if deb.Tree != "" {
 			k.parts[store.Name(deb)] = true
 		}
 	}

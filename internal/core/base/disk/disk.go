@@ -126,7 +126,7 @@ func lockFile(path string, how int) (*os.File, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o644)
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0o600)
 	if err != nil {
 		return nil, err
 	}
@@ -144,6 +144,41 @@ func lockFile(path string, how int) (*os.File, error) {
 		return nil, fmt.Errorf("lock %s: %w", path, err)
 	}
 	return f, nil
+}
+
+// HoldAs holds the file at path for an owner, together with any others of that owner, until
+// the returned file is closed or the process dies. ours is false when another owner has it.
+func HoldAs(path, owner string) (held *os.File, ours bool, err error) {
+	for range 20 {
+		f, err := lockFile(path, unix.LOCK_EX)
+		if err == nil { // nobody has it
+			if err = f.Truncate(0); err == nil {
+				_, err = f.WriteAt([]byte(owner), 0)
+			}
+			if err == nil {
+				err = unix.Flock(int(f.Fd()), unix.LOCK_SH)
+			}
+			if err != nil {
+				f.Close()
+				return nil, false, err
+			}
+			return f, true, nil
+		}
+		if !errors.Is(err, ErrHeld) {
+			return nil, false, err
+		}
+		if f, err = lockFile(path, unix.LOCK_SH); err == nil {
+			has := make([]byte, len(owner)+1)
+			n, _ := f.ReadAt(has, 0)
+			if string(has[:n]) == owner {
+				return f, true, nil
+			}
+			f.Close()
+			return nil, false, nil
+		}
+		time.Sleep(5 * time.Millisecond) // somebody is writing who has it
+	}
+	return nil, false, ErrHeld
 }
 
 // RemoveAll removes a tree whose folders may be read-only, as those of the

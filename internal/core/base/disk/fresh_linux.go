@@ -26,3 +26,10 @@ func link(f *os.File, path string) error {
 }
 
 func procPath(fd int) string { return "/proc/self/fd/" + strconv.Itoa(fd) }
+
+// heldPath is a path of an open folder that leads to it whatever becomes of its name.
+func heldPath(folder *os.File) (string, bool) {
+	path := procPath(int(folder.Fd()))
+	_, err := os.Stat(path)
+	return path, err == nil
+}

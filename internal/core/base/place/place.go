@@ -56,9 +56,6 @@ func Find(getenv func(string) string) (Places, error) {
 	return p, nil
 }
 
-// FromEnvironment is Find on this process's environment.
-func FromEnvironment() (Places, error) { return Find(os.Getenv) }
-
 // Store is the folder of unpacked parts.
 func (p Places) Store() string { return filepath.Join(p.Data, "store") }
 
@@ -71,16 +68,14 @@ func (p Places) Programs() string { return filepath.Join(p.Data, "programs") }
 // Program is the copy of this program that launches the commands of roots: in a
 // place of Trammel's own, which shows in every view, and which stays when the
 // program is replaced. The name is that of the file as it is now.
-func (p Places) Program() (string, error) {
-	self, err := os.Executable()
-	if err != nil {
-		return "", err
-	}
+//
+// self is the program's own file.
+func (p Places) Program(self string) string {
 	if strings.HasPrefix(self, p.Programs()+"/") {
-		return self, nil
+		return self
 	}
 	stamp := disk.StampOf(self)
-	return filepath.Join(p.Programs(), fmt.Sprintf("%x-%x-%x", stamp.Size, stamp.Mod, stamp.Inode), "trammel"), nil
+	return filepath.Join(p.Programs(), fmt.Sprintf("%x-%x-%x", stamp.Size, stamp.Mod, stamp.Inode), "trammel")
 }
 
 // Archives is the folder of downloaded archives.
@@ -92,30 +87,36 @@ func (p Places) Indexes() string { return filepath.Join(p.Cache, "indexes") }
 // Bays is the folder of bays.
 func (p Places) Bays() string { return filepath.Join(p.State, "bays") }
 
+// Records is the folder of what Trammel itself goes by of bays: no program that runs
+// in one sees it.
+func (p Places) Records() string { return filepath.Join(p.State, "records") }
+
+// Plans is the folder of compiled environments.
+func (p Places) Plans() string { return filepath.Join(p.State, "plans") }
+
+// HostLinks is the folder of folders of links to host commands, each named by the
+// digest of what it shows.
+func (p Places) HostLinks() string { return filepath.Join(p.Data, "host") }
+
 // Locators is the folder of what locators name.
 func (p Places) Locators() string { return filepath.Join(p.Cache, "locators") }
 
 // Checkouts is the folder of what is started from locators.
 func (p Places) Checkouts() string { return filepath.Join(p.State, "checkouts") }
 
-// KeepProgram makes sure that the copy is there; it is made anew after an upgrade. It
-// returns its path.
-func (p Places) KeepProgram() (string, error) {
-	to, err := p.Program()
-	if err != nil {
-		return "", err
+// KeepProgram makes sure that the copy is there, whole and on the disk; it is made anew
+// after an upgrade. It returns its path.
+func (p Places) KeepProgram(self string) (string, error) {
+	to := p.Program(self)
+	if was, err := os.Stat(to); err == nil {
+		if now, err := os.Stat(self); err == nil && now.Size() == was.Size() {
+			return to, nil
+		}
 	}
-	if _, err := os.Stat(to); err == nil {
-		return to, nil
-	}
-	return to, copySelf(to)
+	return to, copyFile(self, to)
 }
 
-func copySelf(to string) error {
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
+func copyFile(self, to string) error {
 	from, err := os.Open(self)
 	if err != nil {
 		return err
@@ -127,6 +128,9 @@ func copySelf(to string) error {
 	}
 	defer fresh.Drop()
 	if _, err := io.Copy(fresh, from); err != nil {
+		return err
+	}
+	if err := fresh.Sync(); err != nil {
 		return err
 	}
 	if err := fresh.Commit(0o755); err != nil {

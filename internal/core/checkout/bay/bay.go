@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -30,7 +31,8 @@ type Bay struct {
 	Name     string `json:"name"`
 	Project  string `json:"project"`
 	Checkout string `json:"checkout"` // folder of the declaration
-	Dir      string `json:"dir"`      // of the bay itself, absolute
+	Dir      string `json:"dir"`      // what its programs see and write: data, rendered files, made-up secrets; absolute
+	Records  string `json:"records"`  // what Trammel itself goes by: ports, params, marks, logs, the control socket
 	State    string `json:"state"`    // what all bays of the user share
 }
 
@@ -40,30 +42,44 @@ func Open(p place.Places, d *declare.Declaration, name string) (Bay, error) {
 		return Bay{}, fault.New(fault.Use, "%q cannot name a bay", name).
 			Advise("Use a-z, 0-9 and -, starting with a letter, at most 40 characters.")
 	}
-	checkout := checkoutID(d.Dir)
+	return named(p, d.Project, d.Dir, name), nil
+}
+
+func named(p place.Places, project, dir, name string) Bay {
+	below := filepath.Join(project+"-"+checkoutID(dir), name)
 	return Bay{
-		Name: name, Project: d.Project, Checkout: d.Dir, State: p.State,
-		Dir: filepath.Join(p.Bays(), d.Project+"-"+checkout, name),
-	}, nil
+		Name: name, Project: project, Checkout: dir, State: p.State,
+		Dir: filepath.Join(p.Bays(), below), Records: filepath.Join(p.Records(), below),
+	}
+}
+
+// Made tells whether anything of the bay is on disk.
+func (b Bay) Made() bool {
+	for _, dir := range []string{b.Records, b.Dir} {
+		if _, err := os.Lstat(dir); err == nil {
+			return true
+		}
+	}
+	return false
 }
 
 func checkoutID(dir string) string { return strings.TrimPrefix(canon.Digest(dir), "sha256:")[:8] }
 
 // Find finds a bay of a checkout without its declaration, if it is there.
 func Find(p place.Places, dir, name string) (Bay, bool) {
-	found, _ := filepath.Glob(filepath.Join(p.Bays(), "*-"+checkoutID(dir), name))
+	found, _ := filepath.Glob(filepath.Join(p.Records(), "*-"+checkoutID(dir), name))
 	if len(found) != 1 {
 		return Bay{}, false
 	}
 	project := strings.TrimSuffix(filepath.Base(filepath.Dir(found[0])), "-"+checkoutID(dir))
-	return Bay{Name: name, Project: project, Checkout: dir, Dir: found[0], State: p.State}, true
+	return named(p, project, dir, name), true
 }
 
 // Logs is the folder of what services and steps printed.
-func (b Bay) Logs() string { return filepath.Join(b.Dir, "logs") }
+func (b Bay) Logs() string { return filepath.Join(b.Records, "logs") }
 
 // PortsFile is where the numbers of ports are kept.
-func (b Bay) PortsFile() string { return filepath.Join(b.Dir, "ports.json") }
+func (b Bay) PortsFile() string { return filepath.Join(b.Records, "ports.json") }
 
 // PortLocks is the folder of locks that keep two bays of one user from claiming
 // one port.
@@ -74,10 +90,20 @@ func (b Bay) Routes() string { return filepath.Join(b.State, "routes") }
 
 // WantedFile is where the services are noted that somebody wants to run, so that a
 // start after a crash brings them back.
-func (b Bay) WantedFile() string { return filepath.Join(b.Dir, "wanted.json") }
+func (b Bay) WantedFile() string { return filepath.Join(b.Records, "wanted.json") }
 
 // Socket is the control socket of the bay's supervisor.
-func (b Bay) Socket() string { return filepath.Join(b.Dir, "control") }
+func (b Bay) Socket() string { return filepath.Join(b.Records, "control") }
+
+// OwnLabel is a name for the router that no other checkout has: the project's, with what its
+// folder decides behind it.
+func (b Bay) OwnLabel() string { return b.Project + "-" + checkoutID(b.Checkout)[:6] }
+
+// SupervisorLock is held by the bay's supervisor for as long as it lives.
+func (b Bay) SupervisorLock() string { return filepath.Join(b.Records, "supervisor.lock") }
+
+// SupervisorLog is what the supervisor says of itself.
+func (b Bay) SupervisorLog() string { return filepath.Join(b.Records, "supervisor.log") }
 
 // Ports are the numbers of a bay's ports by "SERVICE.COPY/PORT".
 type Ports map[string]int
@@ -89,16 +115,9 @@ func PortKey(service string, copy int, port string) string {
 
 // ReadPorts reads the recorded numbers; none yet is an empty table.
 func (b Bay) ReadPorts() (Ports, error) {
-	raw, err := os.ReadFile(b.PortsFile())
-	if errors.Is(err, fs.ErrNotExist) {
-		return Ports{}, nil
-	}
 	ports := Ports{}
-	if err == nil {
-		err = json.Unmarshal(raw, &ports)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the record of ports of bay %s: %w", b.Name, err)
+	if err := readRecord(b.PortsFile(), &ports); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return Ports{}, err
 	}
 	return ports, nil
 }
@@ -112,7 +131,7 @@ func (b Bay) SavePorts(ports Ports) error {
 	if old, err := os.ReadFile(b.PortsFile()); err == nil && string(old) == string(raw) {
 		return nil
 	}
-	return disk.Write(b.PortsFile(), raw, 0o644)
+	return disk.Write(b.PortsFile(), raw, 0o600)
 }
 
 // PortName is a port's key as people say it: "port http of lane, copy 2".
@@ -132,17 +151,21 @@ func PortName(key string) string {
 // else the wanted one when it is free, else one derived from project, bay,
 // service and port.
 func (b Bay) AssignPorts(ctx context.Context, d *declare.Declaration) (Ports, error) {
-	ports, err := b.ReadPorts()
-	if err != nil || complete(ports, d) {
-		return ports, err
-	}
 	unlock, err := disk.Lock(ctx, b.PortsFile()+".lock")
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
-	if ports, err = b.ReadPorts(); err != nil {
-		return nil, err
+	ports, err := b.ReadPorts()
+	if err != nil {
+		var broken *Broken
+		if !errors.As(err, &broken) {
+			return nil, err
+		}
+		if err := broken.PutAside(ctx, "numbers of ports are chosen anew"); err != nil {
+			return nil, err
+		}
+		ports = Ports{}
 	}
 	for _, s := range d.Services {
 		for copy := 1; copy <= s.Copies; copy++ {
@@ -157,17 +180,24 @@ func (b Bay) AssignPorts(ctx context.Context, d *declare.Declaration) (Ports, er
 	return ports, b.SavePorts(ports)
 }
 
-func complete(ports Ports, d *declare.Declaration) bool {
+// Expected are the numbers that ports have or would like to have: the recorded ones, and
+// the wanted ones where nothing is recorded yet. Nothing is written, and nobody is asked.
+func (p Ports) Expected(d *declare.Declaration) (ports Ports, recorded bool) {
+	out := maps.Clone(p)
+	if out == nil {
+		out = Ports{}
+	}
+	recorded = true
 	for _, s := range d.Services {
 		for copy := 1; copy <= s.Copies; copy++ {
-			for _, p := range s.Ports {
-				if ports[PortKey(s.Name, copy, p.Name)] == 0 {
-					return false
+			for _, x := range s.Ports {
+				if key := PortKey(s.Name, copy, x.Name); out[key] == 0 {
+					out[key], recorded = x.Wanted+copy-1, false
 				}
 			}
 		}
 	}
-	return true
+	return out, recorded
 }
 
 // Derived ports lie below the range from which systems take ports for outgoing

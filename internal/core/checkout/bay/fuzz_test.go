@@ -16,7 +16,7 @@ func FuzzParams(f *testing.F) {
 	f.Fuzz(func(t *testing.T, source []byte) {
 		path := filepath.Join(t.TempDir(), "params.yaml")
 		os.WriteFile(path, source, 0o600)
-		_, err := ReadParams(path)
+		_, err := ParamsIn(path)
 		if err != nil && !errors.Is(err, fault.Use) {
 			t.Errorf("an error that says nothing to a person: %v", err)
 		}

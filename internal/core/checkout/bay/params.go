@@ -18,52 +18,53 @@ import (
 )
 
 // ParamsFile is where the values that were chosen for a bay's params are kept.
-func (b Bay) ParamsFile() string { return filepath.Join(b.Dir, "params.json") }
+func (b Bay) ParamsFile() string { return filepath.Join(b.Records, "params.json") }
 
-// Params are the values that were chosen for a bay, as far as the declaration still
-// allows them.
-func (b Bay) Params(d *declare.Declaration) (map[string]string, error) {
-	raw, err := os.ReadFile(b.ParamsFile())
-	if errors.Is(err, fs.ErrNotExist) {
-		return map[string]string{}, nil
-	}
+// ReadParams reads the values that were chosen for a bay; none yet is an empty table.
+func (b Bay) ReadParams() (map[string]string, error) {
 	values := map[string]string{}
-	if err == nil {
-		err = json.Unmarshal(raw, &values)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the params of bay %s: %w", b.Name, err)
-	}
-	for name, value := range values {
-		p, ok := d.Param(name)
-		if _, err := p.Check(value); !ok || err != nil {
-			delete(values, name)
-		}
+	if err := readRecord(b.ParamsFile(), &values); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return map[string]string{}, err
 	}
 	return values, nil
 }
 
-// SetParams chooses values, on top of those that were chosen before. A wrong name
-// or value is an error that says what is allowed, and then nothing is changed.
-func (b Bay) SetParams(d *declare.Declaration, chosen map[string]string) error {
-	values, err := b.Params(d)
-	if err != nil {
-		return err
+// Allowed are the chosen values as far as the declaration still allows them.
+func Allowed(d *declare.Declaration, chosen map[string]string) map[string]string {
+	out := map[string]string{}
+	for name, value := range chosen {
+		p, ok := d.Param(name)
+		if _, err := p.Check(value); ok && err == nil {
+			out[name] = value
+		}
 	}
+	return out
+}
+
+// Choose adds chosen values to those of before. A wrong name or value is an error that
+// says what is allowed.
+func Choose(d *declare.Declaration, before, chosen map[string]string) (map[string]string, error) {
+	values := Allowed(d, before)
 	for name, value := range chosen {
 		p, ok := d.Param(name)
 		if !ok {
 			known := declare.Names(d.Params)
 			if len(known) == 0 {
-				return fault.New(fault.Use, "%s declares no params, so there is no %q", d.Project, name)
+				return nil, fault.New(fault.Use, "%s declares no params, so there is no %q", d.Project, name)
 			}
-			return fault.New(fault.Use, "no param is named %q", name).
+			return nil, fault.New(fault.Use, "no param is named %q", name).
 				Advise("%s", fault.DidYouMean(name, known))
 		}
+		var err error
 		if values[name], err = p.Check(value); err != nil {
-			return err
+			return nil, err
 		}
 	}
+	return values, nil
+}
+
+// SaveParams records chosen values. A record that is the same is not written again.
+func (b Bay) SaveParams(values map[string]string) error {
 	raw, err := json.MarshalIndent(values, "", "  ")
 	if err != nil {
 		return err
@@ -71,13 +72,13 @@ func (b Bay) SetParams(d *declare.Declaration, chosen map[string]string) error {
 	if old, err := os.ReadFile(b.ParamsFile()); err == nil && string(old) == string(raw) {
 		return nil
 	}
-	return disk.Write(b.ParamsFile(), raw, 0o644)
+	return disk.Write(b.ParamsFile(), raw, 0o600)
 }
 
-// ReadParams reads a file of params: a table of names and values in YAML 1.2, of
+// ParamsIn reads a file of params: a table of names and values in YAML 1.2, of
 // which JSON is a part.
-func ReadParams(path string) (map[string]string, error) {
-	raw, err := os.ReadFile(path)
+func ParamsIn(path string) (map[string]string, error) {
+	raw, err := disk.Read(path, disk.MostText)
 	if err != nil {
 		return nil, fault.New(fault.Use, "the params cannot be read: %v", err)
 	}

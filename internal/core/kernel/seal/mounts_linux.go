@@ -13,9 +13,10 @@ import (
 
 // mounted is something of the host, held to be put into the new root.
 type mounted struct {
-	fd   int
-	at   string // relative to the new root
-	file bool
+	fd     int
+	at     string // relative to the new root
+	file   bool
+	hidden bool // an empty folder is put over it instead
 }
 
 // setUp makes the view this process's root (mount_namespaces(7), pivot_root(2)).
@@ -84,6 +85,13 @@ func setUp(v View) error {
 			return err
 		}
 	}
+	for _, m := range rest { // what was to be put into them is there
+		if m.hidden {
+			if err := unix.MountSetattr(unix.AT_FDCWD, m.at, 0, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY}); err != nil {
+				return fmt.Errorf("closing /%s: %w", m.at, err)
+			}
+		}
+	}
 	if err := identity(); err != nil {
 		return err
 	}
@@ -120,7 +128,7 @@ func hold(path, at string, attributes uint64) (mounted, error) {
 			return mounted{}, fmt.Errorf("closing %s: %w", path, err)
 		}
 	}
-	return mounted{fd, strings.TrimPrefix(at, "/"), !info.IsDir()}, nil
+	return mounted{fd: fd, at: strings.TrimPrefix(at, "/"), file: !info.IsDir()}, nil
 }
 
 func unwrap(err error) error {
@@ -141,6 +149,12 @@ func (m mounted) place() error {
 		} else {
 			return fmt.Errorf("/%s lies where the root's own system shows: keep projects and Trammel's folders out of /usr, /etc and /opt", m.at)
 		}
+	}
+	if m.hidden {
+		if err := unix.Mount("tmpfs", m.at, "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=0755,size=64k"); err != nil {
+			return fmt.Errorf("hiding /%s: %w", m.at, err)
+		}
+		return nil
 	}
 	if err := unix.MoveMount(m.fd, "", unix.AT_FDCWD, m.at, unix.MOVE_MOUNT_F_EMPTY_PATH); err != nil {
 		return fmt.Errorf("showing /%s: %w", m.at, err)
@@ -191,13 +205,19 @@ func closedParts(v View) ([]mounted, error) {
 	type bind struct {
 		path  string
 		write bool
+		hide  bool
 	}
 	var binds []bind
 	for _, path := range v.Read {
-		binds = append(binds, bind{path, false})
+		binds = append(binds, bind{path: path})
 	}
 	for _, path := range v.Write {
-		binds = append(binds, bind{path, true})
+		binds = append(binds, bind{path: path, write: true})
+	}
+	for _, path := range v.Hide {
+		if _, err := os.Stat(path); err == nil {
+			binds = append(binds, bind{path: path, hide: true})
+		}
 	}
 	// What lies in a folder that shows too comes after it.
 	slices.SortStableFunc(binds, func(a, b bind) int { return len(a.path) - len(b.path) })
@@ -213,6 +233,10 @@ func closedParts(v View) ([]mounted, error) {
 	for _, b := range binds {
 		if b.path == "/" {
 			return nil, errors.New("the folder / cannot be shown in a sealed root: keep the project in a folder of its own")
+		}
+		if b.hide {
+			out = append(out, mounted{at: strings.TrimPrefix(b.path, "/"), hidden: true})
+			continue
 		}
 		attributes := uint64(unix.MOUNT_ATTR_NODEV)
 		if !b.write {
@@ -285,6 +309,9 @@ func kernelFolders() error {
 	if err := mount("proc", "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""); err != nil {
 		return err
 	}
+	if err := closeProc(); err != nil {
+		return err
+	}
 	if err := mount("tmpfs", "dev", unix.MS_NOSUID|unix.MS_NOEXEC, "mode=0755,size=64k"); err != nil {
 		return err
 	}
@@ -309,12 +336,75 @@ func kernelFolders() error {
 	return mount("tmpfs", "run", unix.MS_NOSUID|unix.MS_NODEV, "mode=0755")
 }
 
+// kernelSettings are what /proc has of the machine besides its processes: settings of the
+// kernel, and files that act on it when they are written (proc(5)). A caller who is root
+// outside may write them by the kernel's rules, whatever number shows inside.
+var kernelSettings = []string{"sys", "sysrq-trigger", "irq", "bus", "fs", "acpi", "scsi", "mtrr", "timer_list", "latency_stats", "asound", "driver"}
+
+// closedFiles are what /proc shows of the kernel's memory, and of keys: they show empty.
+var closedFiles = []string{"kcore", "keys", "kmsg", "sched_debug", "kallsyms", "kpagecount", "kpageflags", "kpagecgroup"}
+
+// closeProc makes all of /proc that is of the machine read-only, and closes what shows the
+// kernel's memory. Processes keep their own files, which they may need to write.
+func closeProc() error {
+	for _, name := range kernelSettings {
+		at := "proc/" + name
+		if _, err := os.Lstat(at); err != nil {
+			continue
+		}
+		fd, err := unix.OpenTree(unix.AT_FDCWD, at, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC|unix.AT_RECURSIVE)
+		if err == nil {
+			err = unix.MountSetattr(fd, "", unix.AT_EMPTY_PATH|unix.AT_RECURSIVE, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY | unix.MOUNT_ATTR_NOSUID | unix.MOUNT_ATTR_NODEV | unix.MOUNT_ATTR_NOEXEC})
+		}
+		if err == nil {
+			err = unix.MoveMount(fd, "", unix.AT_FDCWD, at, unix.MOVE_MOUNT_F_EMPTY_PATH)
+			unix.Close(fd)
+		}
+		if err != nil {
+			return fmt.Errorf("closing /%s: %w", at, err)
+		}
+	}
+	// Whatever else the kernel has there that may be written is closed by the same way.
+	entries, err := os.ReadDir("proc")
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		name := e.Name()
+		if e.IsDir() || slices.Contains(kernelSettings, name) || strings.Trim(name, "0123456789") == "" {
+			continue
+		}
+		at, from := "proc/"+name, "proc/"+name
+		info, err := os.Stat(at)
+		if err != nil || !info.Mode().IsRegular() {
+			continue
+		}
+		if slices.Contains(closedFiles, name) {
+			from = "/dev/null"
+		} else if info.Mode().Perm()&0o222 == 0 {
+			continue
+		}
+		fd, err := unix.OpenTree(unix.AT_FDCWD, from, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC)
+		if err == nil {
+			err = unix.MountSetattr(fd, "", unix.AT_EMPTY_PATH, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY | unix.MOUNT_ATTR_NOSUID})
+		}
+		if err == nil {
+			err = unix.MoveMount(fd, "", unix.AT_FDCWD, at, unix.MOVE_MOUNT_F_EMPTY_PATH)
+			unix.Close(fd)
+		}
+		if err != nil {
+			return fmt.Errorf("closing /%s: %w", at, err)
+		}
+	}
+	return nil
+}
+
 // identity writes who the caller is, and shows that in place of the root's own
 // list of users.
 func identity() error {
 	user := os.Getenv("USER")
 	if user == "" || strings.ContainsAny(user, ":\n") || user == "root" {
-		user = "weir"
+		user = "user"
 	}
 	home := os.Getenv("HOME")
 	if home == "" || strings.ContainsAny(home, ":\n") {

@@ -27,6 +27,7 @@ type View struct {
 	Closed bool     `json:"closed"` // nothing of the host but the folders below
 	Read   []string `json:"read"`   // absolute folders that show read-only
 	Write  []string `json:"write"`  // absolute folders that show as they are
+	Hide   []string `json:"hide"`   // absolute folders that show empty, but for what is named within them
 	Work   string   `json:"work"`   // folder to work in where the caller's own does not show
 	Self   string   `json:"self"`   // this program's file, at a path that shows in the view
 

@@ -95,7 +95,6 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 
 // Skeleton is everything in a lock that needs no source.
 func Skeleton(d *declare.Declaration) *lock.Lock {
-	d = d.Original()
 	l := &lock.Lock{
 		Format: lock.Format,
 		Declaration: lock.Declaration{

@@ -6,13 +6,13 @@ import (
 	"encoding/hex"
 	"errors"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/base/page"
@@ -43,7 +43,7 @@ type catalogEntry struct {
 func openCatalog(a Address, d declare.Source, m *Machine, c *fetch.Client) Source {
 	k := &Catalog{name: d.Name, client: c}
 	if strings.HasPrefix(a.URL, "http://") || strings.HasPrefix(a.URL, "https://") {
-		k.base, k.remote, k.auth = strings.TrimSuffix(a.URL, "/")+"/", true, m.authorization(a.URL)
+		k.base, k.remote, k.auth = strings.TrimSuffix(a.URL, "/")+"/", true, m.authorization(a, a.URL)
 		return k
 	}
 	dir := strings.TrimPrefix(a.URL, "file://")
@@ -67,13 +67,13 @@ func (k *Catalog) read(ctx context.Context, name string, check func([]byte) erro
 	if k.remote {
 		return k.client.Document(ctx, fetch.Address{URL: k.base + name, Authorization: k.auth}, "", check)
 	}
-	raw, err := os.ReadFile(filepath.Join(k.base, filepath.FromSlash(name)))
+	raw, err := disk.ReadWithin(k.base, name, disk.MostText)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New(fault.Source, "the catalog %q has no file %s in %s", k.name, name, k.base).
 			Advise("Check its url under [source.%s].", k.name)
 	}
 	if err != nil {
-		return nil, fault.New(fault.Source, "the catalog %q: %v", k.name, err)
+		return nil, fault.New(fault.Source, "the catalog %q: %s %s", k.name, name, disk.InWords(err))
 	}
 	return raw, check(raw)
 }

@@ -58,7 +58,7 @@ type signedRelease struct {
 
 func openDebian(a Address, d declare.Source, m *Machine, c *fetch.Client) Source {
 	return &debianArchive{
-		name: d.Name, base: strings.TrimSuffix(a.URL, "/") + "/", auth: m.authorization(a.URL), client: c, machine: m, d: d.Debian, source: d,
+		name: d.Name, base: strings.TrimSuffix(a.URL, "/") + "/", auth: m.authorization(a, a.URL), client: c, machine: m, d: d.Debian, source: d,
 		indexes: map[string]debian.Indexes{},
 	}
 }

@@ -129,7 +129,7 @@ func FuzzSettings(f *testing.F) {
 				t.Errorf("%s: the address %q", kind, a.URL)
 			}
 		}
-		m.npmAuthorization("http://npm.example/")
+		m.npmAuthorization(Address{URL: "http://npm.example/"})
 		m.netrc("npm.example")
 	})
 }

@@ -47,7 +47,7 @@ func openGomod(a Address, d declare.Source, m *Machine, c *fetch.Client) Source 
 		if one = strings.TrimSpace(one); one == "off" || one == "direct" || one == "" {
 			continue // version control itself is not a module proxy
 		}
-		g.proxies = append(g.proxies, proxy{strings.TrimSuffix(one, "/"), m.authorization(one), separator == "|"})
+		g.proxies = append(g.proxies, proxy{strings.TrimSuffix(one, "/"), m.authorization(a, one), separator == "|"})
 	}
 	name, key := m.sumDB(d.SumDB)
 	g.sums = sums{name: name, key: key, notes: c, read: func(ctx context.Context, path string) ([]byte, error) { return g.get(ctx, path, nil) }}

@@ -5,15 +5,20 @@ import (
 	"bytes"
 	"context"
 	"encoding/base64"
+	"errors"
+	"io/fs"
 	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/page"
 	"trammel.example/trammel/internal/core/written/declare"
 )
@@ -40,9 +45,13 @@ func (m *Machine) userSources() (map[string]string, error) {
 		return m.user, m.userErr
 	}
 	m.read = true
-	raw, err := os.ReadFile(m.userSourcesPath())
-	if err != nil {
+	raw, err := disk.Read(m.userSourcesPath(), disk.MostText)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
+	}
+	if err != nil {
+		m.userErr = fault.New(fault.Use, "%s %s", m.userSourcesPath(), disk.InWords(err))
+		return nil, m.userErr
 	}
 	p := page.Parse(m.userSourcesPath(), raw)
 	m.user = map[string]string{}
@@ -59,15 +68,18 @@ func (m *Machine) userSources() (map[string]string, error) {
 	return m.user, m.userErr
 }
 
-// settings reads "key = value" lines, the common ground of .npmrc and go.env;
-// ${NAME} in a value is the environment's.
-func (m *Machine) settings(path string) map[string]string {
-	raw, err := os.ReadFile(path)
+// settings reads "key = value" lines, the common ground of .npmrc and go.env. In a file
+// of the person's own or of the machine, ${NAME} in a value is the environment's; a file
+// that a checkout brings is never given anything of it, and a value there that asks for it
+// is none.
+func (m *Machine) settings(path string, own bool) map[string]string {
+	raw, err := disk.Read(path, 1<<20)
 	if err != nil {
 		return nil
 	}
 	out := map[string]string{}
 	lines := bufio.NewScanner(bytes.NewReader(raw))
+	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
 		line := strings.TrimSpace(lines.Text())
 		if line == "" || line[0] == '#' || line[0] == ';' {
@@ -78,43 +90,77 @@ func (m *Machine) settings(path string) map[string]string {
 			continue
 		}
 		value = strings.Trim(strings.TrimSpace(value), `"'`)
-		out[strings.TrimSpace(key)] = os.Expand(value, func(name string) string {
-			return m.Getenv(strings.TrimSuffix(name, "?"))
-		})
+		if own {
+			value = os.Expand(value, func(name string) string { return m.Getenv(strings.TrimSuffix(name, "?")) })
+		} else if strings.Contains(value, "$") {
+			continue
+		}
+		out[strings.TrimSpace(key)] = value
 	}
 	return out
 }
 
+// npmrc is a file of npm's settings. It is own when it is the person's or the machine's,
+// and not when it lies in a checkout or in a folder above one.
+type npmrc struct {
+	path string
+	own  bool
+}
+
 // npmrcFiles lists the files that npm itself would read, strongest first.
-func (m *Machine) npmrcFiles() []string {
-	var out []string
-	for d := m.Project; d != ""; d = filepath.Dir(d) {
-		out = append(out, filepath.Join(d, ".npmrc"))
+func npmrcFiles(project string, getenv func(string) string) []npmrc {
+	var own []npmrc
+	if user := getenv("npm_config_userconfig"); user != "" {
+		own = append(own, npmrc{user, true})
+	} else if home := getenv("HOME"); home != "" {
+		own = append(own, npmrc{filepath.Join(home, ".npmrc"), true})
+	}
+	if global := getenv("npm_config_globalconfig"); global != "" {
+		own = append(own, npmrc{global, true})
+	}
+	own = append(own, npmrc{"/etc/npmrc", true}, npmrc{"/usr/local/etc/npmrc", true})
+	var out []npmrc
+	for d := project; d != ""; d = filepath.Dir(d) {
+		file := filepath.Join(d, ".npmrc")
+		out = append(out, npmrc{file, slices.ContainsFunc(own, func(o npmrc) bool { return o.path == file })})
 		if d == filepath.Dir(d) {
 			break
 		}
 	}
-	if user := m.Getenv("npm_config_userconfig"); user != "" {
-		out = append(out, user)
-	} else if m.home() != "" {
-		out = append(out, filepath.Join(m.home(), ".npmrc"))
-	}
-	if global := m.Getenv("npm_config_globalconfig"); global != "" {
-		out = append(out, global)
-	}
-	return append(out, "/etc/npmrc", "/usr/local/etc/npmrc")
+	return append(out, own...)
 }
 
-func findNPM(m *Machine, _ declare.Source) (Address, bool) {
+// Registry is an address of npm packages that a file names which is not the person's own.
+type Registry struct{ File, URL string }
+
+// NamedByCheckout is the registry that a checkout, or a folder above it, names for npm
+// packages where the person's environment names none.
+func NamedByCheckout(project string, getenv func(string) string) []Registry {
+	m := &Machine{Getenv: getenv, Project: project}
+	if a, ok := m.npmSetting(); ok && a.Checkout {
+		return []Registry{{a.Detail, a.URL}}
+	}
+	return nil
+}
+
+// npmSetting is the registry that the environment or a file names.
+func (m *Machine) npmSetting() (Address, bool) {
 	for _, name := range []string{"npm_config_registry", "NPM_CONFIG_REGISTRY"} {
 		if v := m.Getenv(name); v != "" {
 			return Address{URL: v, Detail: name + " in the environment"}, true
 		}
 	}
-	for _, file := range m.npmrcFiles() {
-		if v := m.settings(file)["registry"]; v != "" {
-			return Address{URL: v, Detail: file}, true
+	for _, file := range npmrcFiles(m.Project, m.Getenv) {
+		if v := m.settings(file.path, file.own)["registry"]; v != "" {
+			return Address{URL: v, Detail: file.path, Checkout: !file.own}, true
 		}
+	}
+	return Address{}, false
+}
+
+func findNPM(m *Machine, _ declare.Source) (Address, bool) {
+	if a, ok := m.npmSetting(); ok {
+		return a, true
 	}
 	if v := m.ask("npm", "config", "get", "registry"); strings.HasPrefix(v, "http") {
 		return Address{URL: v, Detail: "npm config get registry"}, true
@@ -122,16 +168,25 @@ func findNPM(m *Machine, _ declare.Source) (Address, bool) {
 	return Address{}, false
 }
 
-// npmAuthorization finds the credentials for a registry in the same files
-// (npm documentation, "npmrc", Auth related configuration).
-func (m *Machine) npmAuthorization(registry string) string {
-	u, err := url.Parse(registry)
-	if err != nil {
+// safe tells whether the person's credentials may go to an address at all: to one that a
+// checkout names they go only over an encrypted connection, and only because the person's
+// own files name the very host.
+func safe(a Address) bool { return !a.Checkout || strings.HasPrefix(a.URL, "https://") }
+
+// npmAuthorization finds the credentials for a registry in the person's own files
+// (npm documentation, "npmrc", Auth related configuration). A registry that an .npmrc of
+// the checkout names gets none.
+func (m *Machine) npmAuthorization(a Address) string {
+	u, err := url.Parse(strings.TrimSuffix(a.URL, "/") + "/")
+	if err != nil || !safe(a) {
 		return ""
 	}
 	prefix := "//" + u.Host + strings.TrimSuffix(u.Path, "/") + "/:"
-	for _, file := range m.npmrcFiles() {
-		settings := m.settings(file)
+	for _, file := range npmrcFiles(m.Project, m.Getenv) {
+		if !file.own {
+			continue
+		}
+		settings := m.settings(file.path, true)
 		if token := settings[prefix+"_authToken"]; token != "" {
 			return "Bearer " + token
 		}
@@ -155,12 +210,12 @@ func (m *Machine) goSetting(name string) (value, detail string) {
 	case m.Getenv("XDG_CONFIG_HOME") != "":
 		file = filepath.Join(m.Getenv("XDG_CONFIG_HOME"), "go/env")
 	}
-	if v := m.settings(file)[name]; v != "" {
+	if v := m.settings(file, true)[name]; v != "" {
 		return v, file
 	}
 	if root := m.goroot(); root != "" {
 		file := filepath.Join(root, "go.env")
-		if v := m.settings(file)[name]; v != "" {
+		if v := m.settings(file, true)[name]; v != "" {
 			return v, file
 		}
 	}
@@ -229,7 +284,7 @@ func (m *Machine) netrc(host string) string {
 	if file == "" {
 		file = filepath.Join(m.home(), ".netrc")
 	}
-	raw, err := os.ReadFile(file)
+	raw, err := disk.Read(file, 1<<20)
 	if err != nil {
 		return ""
 	}
@@ -252,8 +307,9 @@ func (m *Machine) netrc(host string) string {
 	return ""
 }
 
-// authorization finds the credentials for an address that is not an npm registry.
-func (m *Machine) authorization(address string) string {
+// authorization finds the credentials for an address that is not an npm registry, of a
+// source that is at a.
+func (m *Machine) authorization(a Address, address string) string {
 	u, err := url.Parse(address)
 	if err != nil {
 		return ""
@@ -262,20 +318,30 @@ func (m *Machine) authorization(address string) string {
 		password, _ := u.User.Password()
 		return "Basic " + base64.StdEncoding.EncodeToString([]byte(u.User.Username()+":"+password))
 	}
+	if a.URL = address; !safe(a) {
+		return ""
+	}
 	return m.netrc(u.Hostname())
 }
 
 // ask starts a host client for a setting that stands in no file. It is the last
-// resort, since some clients take a second to start.
+// resort, since some clients take a second to start. It works in the top folder, so that
+// no file of a checkout is a setting of it, and only a client that is none of a checkout's
+// is started.
 func (m *Machine) ask(client string, args ...string) string {
 	for _, dir := range filepath.SplitList(m.Getenv("PATH")) {
 		path := filepath.Join(dir, client)
+		if !filepath.IsAbs(dir) || m.Project != "" && strings.HasPrefix(path, m.Project+"/") {
+			continue
+		}
 		if info, err := os.Stat(path); err != nil || info.IsDir() || info.Mode()&0o111 == 0 {
 			continue
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
-		out, err := exec.CommandContext(ctx, path, args...).Output()
+		cmd := exec.CommandContext(ctx, path, args...)
+		cmd.Dir = "/"
+		out, err := cmd.Output()
 		if err != nil {
 			return ""
 		}

@@ -116,7 +116,7 @@ func TestCredentials(t *testing.T) {
 		"https://npm.example/team/": "Bearer s3cret", "https://npm.example/": "", "https://basic.example/": "Basic dXNlcjpwdw==",
 		"https://evil.example/team/": "", "https://proxy.example/": "Basic d2FyZGVuOmhlcm9u",
 	} {
-		if got := m.npmAuthorization(registry); got != want {
+		if got := m.npmAuthorization(Address{URL: registry}); got != want {
 			t.Errorf("%s: %q, not %q", registry, got, want)
 		}
 	}
@@ -124,7 +124,7 @@ func TestCredentials(t *testing.T) {
 		"https://proxy.example/x": "Basic d2FyZGVuOmhlcm9u", "https://u:p@elsewhere.example/": "Basic dTpw",
 		"https://other.example": "Basic eDp5", "https://none.example": "",
 	} {
-		if got := m.authorization(address); got != want {
+		if got := m.authorization(Address{URL: address}, address); got != want {
 			t.Errorf("%s: %q, not %q", address, got, want)
 		}
 	}

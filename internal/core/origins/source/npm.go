@@ -64,7 +64,7 @@ type npmVersion struct {
 
 func openNPM(a Address, _ declare.Source, m *Machine, c *fetch.Client) Source {
 	base := strings.TrimSuffix(a.URL, "/") + "/"
-	return &npm{base: base, authorization: m.npmAuthorization(base), client: c, documents: map[string]*npmOnce{}}
+	return &npm{base: base, authorization: m.npmAuthorization(a), client: c, documents: map[string]*npmOnce{}}
 }
 
 func (n *npm) Probe(ctx context.Context) error {

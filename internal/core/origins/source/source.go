@@ -66,6 +66,8 @@ type Address struct {
 	URL    string
 	Origin string // "declaration", "user" or "machine": what the lock keeps
 	Detail string // for people: "GOPROXY in the environment"
+
+	Checkout bool // a file of the checkout says so: nothing of the person's own goes there unasked
 }
 
 // kinds is the registry of source kinds: one line each.
@@ -96,14 +98,14 @@ func Locate(d declare.Source, m *Machine) (Address, error) {
 		return Address{}, fault.New(fault.Use, "source %q has the kind %q, which this program does not know", d.Name, d.Kind)
 	}
 	if d.URL != "" {
-		return Address{d.URL, "declaration", declare.FileName + " [source." + d.Name + "]"}, nil
+		return Address{d.URL, "declaration", declare.FileName + " [source." + d.Name + "]", true}, nil
 	}
 	user, err := m.userSources()
 	if err != nil {
 		return Address{}, err
 	}
 	if url := user[d.Name]; url != "" {
-		return Address{url, "user", m.userSourcesPath()}, nil
+		return Address{url, "user", m.userSourcesPath(), false}, nil
 	}
 	if a, ok := k.find(m, d); ok {
 		a.Origin = "machine"

@@ -133,7 +133,7 @@ func hashes(digest string) *[]cdx.Hash {
 }
 
 // Dotenv writes variables as NAME='value' lines. Secrets are left out, and named.
-func Dotenv(e *environ.Environment) (text []byte, secrets []string) {
+func Dotenv(e environ.Environment) (text []byte, secrets []string) {
 	var b bytes.Buffer
 	for _, v := range e.Variables {
 		if environ.Marked(v.Value) {

@@ -94,7 +94,7 @@ func TestTheBillOfMaterialsIsTheStandardsOwn(t *testing.T) {
 }
 
 func TestDotenvQuotesAndLeavesSecretsOut(t *testing.T) {
-	text, secrets := Dotenv(&environ.Environment{Variables: []environ.Variable{{Name: "A", Value: "it's $HOME\n"}, {Name: "TOKEN", Value: "x\x02secret:TOKEN\x03"}}})
+	text, secrets := Dotenv(environ.Environment{Variables: []environ.Variable{{Name: "A", Value: "it's $HOME\n"}, {Name: "TOKEN", Value: "x\x02secret:TOKEN\x03"}}})
 	if string(text) != "A='it'\\''s $HOME\n'\n" || len(secrets) != 1 || secrets[0] != "TOKEN" {
 		t.Errorf("%q, %v", text, secrets)
 	}

@@ -1,8 +1,9 @@
 // Package proof compares a machine with a lock, down to the file.
 //
-// It changes nothing but one thing: a part that it finds damaged is marked, so
-// that the next fit mends it. It never says that all is well when something could
-// not be checked.
+// It changes nothing but one thing: a part that it finds damaged is marked in the store, so
+// that the next fit mends it. Nothing else that only looks writes anything. It starts tools,
+// evidence and lists of add-ons only with consent, and never says that all is well when
+// something could not be checked.
 package proof
 
 import (
@@ -21,7 +22,9 @@ import (
 	"trammel.example/trammel/internal/core/acting/setup"
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/kernel/proctree"
+	"trammel.example/trammel/internal/core/running/environ"
 	"trammel.example/trammel/internal/core/running/render"
 	"trammel.example/trammel/internal/core/running/script"
 	"trammel.example/trammel/internal/core/running/service"
@@ -82,17 +85,17 @@ func (r *Report) OK() bool {
 
 // Options of one verification.
 type Options struct {
-	Approved error    // nil, or why the tools of this project may not be started
-	Deep     bool     // hash every byte instead of comparing stamps
-	Living   []string // the environment of this process, NAME=value
+	Given    approval.Given // consent to start the tools of this project
+	NotGiven error          // why there is none, or nil
+	Deep     bool           // hash every byte instead of comparing stamps
 }
 
 // Verify runs all checks.
-func Verify(ctx context.Context, p *checkout.Project, o Options) (*Report, error) {
+func Verify(ctx context.Context, p *checkout.State, o Options) (*Report, error) {
 	v := &verifier{p: p, o: o, Report: Report{Project: p.Declaration.Project, Platform: p.Platform.String(), Deep: o.Deep}}
-	l, err := lock.Read(p.Declaration.Dir)
-	if err != nil {
-		v.row("lock", Drift, firstLine(err))
+	l := p.Lock
+	if l == nil {
+		v.row("lock", Drift, firstLine(p.LockErr))
 		v.mend("trammel lock")
 		v.unchecked("store", "frame", "answers", "variables", "steps", "services")
 		return &v.Report, nil
@@ -107,16 +110,18 @@ func Verify(ctx context.Context, p *checkout.Project, o Options) (*Report, error
 	if err := ctx.Err(); err != nil {
 		return nil, context.Cause(ctx)
 	}
-	s, err := setup.Prepare(ctx, p, l)
+	sight, err := setup.Look(p)
 	if err != nil {
 		v.unchecked("frame", "answers", "variables", "steps", "services")
 		return v.done(), nil
 	}
-	v.s = s
-	f, err := p.Frame(l)
-	if err != nil {
-		return nil, err
+	v.s = sight
+	if o.Given.Holds() {
+		if v.up, err = setup.With(o.Given, sight); err != nil {
+			return nil, err
+		}
 	}
+	f := sight.Plan.Frame
 	v.frame(f)
 	v.answers(ctx, f)
 	v.variables(f)
@@ -131,9 +136,10 @@ func Verify(ctx context.Context, p *checkout.Project, o Options) (*Report, error
 
 type verifier struct {
 	Report
-	p    *checkout.Project
+	p    *checkout.State
 	l    *lock.Lock
-	s    *setup.Setup
+	s    *setup.Sight
+	up   *setup.Setup // nil without consent
 	o    Options
 	fits []string // what to name in trammel fit
 }
@@ -180,7 +186,7 @@ func firstLine(err error) string {
 
 func (v *verifier) lock() {
 	switch {
-	case v.l.Declaration.Digest != v.p.Declaration.Digest():
+	case v.l.Declaration.Digest != v.p.Written.Digest():
 		v.row("lock", Drift, "the declaration changed after it was locked")
 		v.mend("trammel lock")
 	case !v.l.Covers(v.p.Platform):
@@ -193,7 +199,7 @@ func (v *verifier) lock() {
 
 // store checks every part, several at once.
 func (v *verifier) store(ctx context.Context) {
-	parts := lock.Once(v.l.PartsOn(v.p.Platform))
+	parts := lock.Once(v.p.Parts)
 	type outcome struct {
 		text    string
 		state   string
@@ -210,7 +216,6 @@ func (v *verifier) store(ctx context.Context) {
 			if ctx.Err() != nil {
 				return
 			}
-			part.Tree = v.p.Store.Tree(part)
 			c, err := v.p.Store.Check(part, v.o.Deep)
 			name := part.Label() + " " + part.Part.Version
 			files[i] = c.Files
@@ -247,7 +252,7 @@ func (v *verifier) store(ctx context.Context) {
 	total := 0
 	for i, x := range outcomes {
 		total += files[i]
-		found := Part{Label: parts[i].Label(), Item: parts[i].Item, Version: parts[i].Part.Version, Tree: v.p.Store.Tree(parts[i]), State: cmp.Or(x.state, OK)}
+		found := Part{Label: parts[i].Label(), Item: parts[i].Item, Version: parts[i].Part.Version, Tree: parts[i].Tree, State: cmp.Or(x.state, OK)}
 		for _, d := range x.details {
 			found.Differs = append(found.Differs, d.Thing+" "+firstWord(d.What))
 		}
@@ -312,12 +317,11 @@ func (v *verifier) frame(f frame.Frame) {
 
 // answers starts each tool inside the environment and reads its version.
 func (v *verifier) answers(ctx context.Context, f frame.Frame) {
-	if v.o.Approved != nil {
-		v.row("answers", Failed, "not checked: "+firstLine(v.o.Approved))
+	if v.up == nil {
+		v.row("answers", Failed, "not checked: "+firstLine(v.o.NotGiven))
 		v.mend("trammel approve")
 		return
 	}
-	env := v.s.Environment.Environ(v.o.Living, v.p.Declaration.Dir)
 	items := lock.Sorted(v.l.Items)
 	said := make([]string, len(items))
 	wrong := make([]string, len(items))
@@ -331,7 +335,7 @@ func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 		wait.Go(func() {
 			slots <- struct{}{}
 			defer func() { <-slots }()
-			got, err := v.ask(ctx, item, env, f)
+			got, err := v.ask(ctx, item, f)
 			switch {
 			case err != nil:
 				wrong[i] = err.Error()
@@ -363,24 +367,21 @@ func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 }
 
 // ask runs a tool's version command. The tool must come from the frame.
-func (v *verifier) ask(ctx context.Context, item lock.Item, env []string, f frame.Frame) (string, error) {
-	dir := v.p.Declaration.Dir
-	command, err := script.CommandOf(declare.Run{Script: item.Answer}, env)
+func (v *verifier) ask(ctx context.Context, item lock.Item, f frame.Frame) (string, error) {
+	dir := v.p.Dir()
+	command, env, err := script.Of(v.up.Ready, declare.Run{Script: item.Answer}, dir)
 	if err != nil {
 		return "", err
 	}
 	first, _, _ := strings.Cut(item.Answer, " ")
-	if v.s.Environment.Isolation == declare.Sealed { // its folder comes first on the PATH inside
-		if _, err := os.Lstat(filepath.Join(v.s.Inputs.Inside, first)); err != nil {
+	if v.up.Ready.Isolation == declare.Sealed { // its folder comes first on the PATH inside
+		if _, err := os.Lstat(filepath.Join(v.s.Plan.Folders.Inside, first)); err != nil {
 			return "", fmt.Errorf("%s is not of the frame", first)
 		}
 	} else if path, err := proctree.LookPath(first, env, dir); err != nil {
 		return "", err
 	} else if filepath.Dir(path) != f.Bin() {
 		return "", fmt.Errorf("%s is %s, which is not of the frame", first, path)
-	}
-	if command, err = script.In(v.s.Environment, dir, command); err != nil {
-		return "", err
 	}
 	read, write, err := os.Pipe()
 	if err != nil {
@@ -424,22 +425,22 @@ func (v *verifier) ask(ctx context.Context, item lock.Item, env []string, f fram
 // this environment, the living ones against what a new shell would get.
 func (v *verifier) variables(f frame.Frame) {
 	var details []Detail
-	for _, x := range v.p.Declaration.Original().Variables {
+	for _, x := range v.p.Written.Variables {
 		if v.l.Variables[x.Name] != canon.Digest(x.Text()) {
 			details = append(details, Detail{x.Name, "is not what was locked"})
 			v.mend("trammel lock")
 		}
 	}
 	living := map[string]string{}
-	for _, line := range v.o.Living {
+	for _, line := range v.p.Host.Environ {
 		name, value, _ := strings.Cut(line, "=")
 		living[name] = value
 	}
-	inside := living["TRAMMEL_DIR"] == v.p.Declaration.Dir && living["TRAMMEL_BAY"] == v.p.Bay.Name
+	inside := living["TRAMMEL_DIR"] == v.p.Dir() && living["TRAMMEL_BAY"] == v.p.Bay.Name
 	if inside {
 		details = append(details, v.living(living, f)...)
 	}
-	text := fmt.Sprintf("%d", len(v.s.Environment.Variables))
+	text := fmt.Sprintf("%d", len(v.s.Plan.Environment.Variables))
 	if inside {
 		text += ", and this shell has them"
 	}
@@ -453,14 +454,12 @@ func (v *verifier) variables(f frame.Frame) {
 // additions reports a person's own toolchains apart: they are nobody else's, and
 // the frame's row covers their commands.
 func (v *verifier) additions(ctx context.Context) {
-	own, err := v.p.OverlayLock()
-	if err != nil || own == nil {
-		return // Prepare has refused a faulty one
+	if v.p.OverlayLock == nil {
+		return
 	}
 	var details []Detail
 	var names []string
-	for _, part := range own.PartsOn(v.p.Platform) {
-		part.Tree = v.p.Store.Tree(part)
+	for _, part := range v.p.OwnParts {
 		c, err := v.p.Store.Check(part, v.o.Deep)
 		if err != nil || ctx.Err() != nil {
 			continue
@@ -481,10 +480,17 @@ func (v *verifier) additions(ctx context.Context) {
 
 func (v *verifier) living(living map[string]string, f frame.Frame) []Detail {
 	var details []Detail
-	for _, x := range v.s.Environment.Variables {
+	for _, x := range v.s.Plan.Environment.Variables {
+		want := x.Value
+		if environ.Marked(want) {
+			if v.up == nil {
+				continue // what it should be is for those who consented
+			}
+			want = v.up.Ready.Reveal(want)
+		}
 		if got, ok := living[x.Name]; !ok {
 			details = append(details, Detail{x.Name, "is not set in this shell"})
-		} else if got != v.s.Environment.Reveal(x.Value) {
+		} else if got != want {
 			what := "has another value in this shell"
 			if line := startLine(living["HOME"], "", x.Name); line != "" {
 				what += ", from " + line
@@ -538,15 +544,15 @@ func (v *verifier) addons(ctx context.Context) {
 	if len(v.p.Declaration.Addons) == 0 {
 		return
 	}
-	if v.o.Approved != nil {
-		v.row("add-ons", Failed, "not checked: "+firstLine(v.o.Approved))
+	if v.up == nil {
+		v.row("add-ons", Failed, "not checked: "+firstLine(v.o.NotGiven))
 		return
 	}
 	var details []Detail
 	var same []string
 	for _, a := range v.p.Declaration.Addons {
 		picture, locked := v.l.Pictures[a.Name]
-		now, err := v.s.ListAddon(ctx, a)
+		now, err := v.up.ListAddon(ctx, a)
 		switch {
 		case err != nil:
 			details = append(details, Detail{a.Name, firstLine(err)})
@@ -595,17 +601,17 @@ func (v *verifier) files() {
 	v.row("files", state, fmt.Sprintf("%d rendered", len(list)), details...)
 }
 
-// evidence compares what steps left behind with what is locked. A step whose
-// evidence differs is made due.
+// evidence compares what steps left behind with what is locked. A fit does a step again
+// whose evidence differs.
 func (v *verifier) evidence(ctx context.Context) {
 	if len(v.l.Evidence) == 0 {
 		return
 	}
-	if v.o.Approved != nil {
-		v.row("evidence", Failed, "not checked: "+firstLine(v.o.Approved))
+	if v.up == nil {
+		v.row("evidence", Failed, "not checked: "+firstLine(v.o.NotGiven))
 		return
 	}
-	list, err := v.s.Evidence(ctx)
+	list, err := v.up.Evidence(ctx)
 	if err != nil {
 		v.row("evidence", Failed, err.Error())
 		return
@@ -632,9 +638,6 @@ func (v *verifier) evidence(ctx context.Context) {
 				v.mend("trammel lock")
 				continue
 			}
-			if err := v.s.Marks().Forget(e.Step); err != nil {
-				details = append(details, Detail{e.Step.Name, err.Error()})
-			}
 			v.fit(e.Step.Name)
 		}
 	}
@@ -655,15 +658,15 @@ func (v *verifier) services(ctx context.Context) {
 		v.row("services", Failed, err.Error())
 		return
 	}
-	wanted := map[string]service.Spec{}
+	wanted := map[string]setup.Wanted{}
 	for _, x := range v.p.Declaration.Services {
-		specs, err := v.s.Specs(x)
-		if err != nil {
-			v.row("services", Failed, firstLine(err))
-			return
-		}
-		for _, s := range specs {
-			wanted[s.Name] = s
+		for copy := 1; copy <= x.Copies; copy++ {
+			w, err := v.s.Wanted(x, copy)
+			if err != nil {
+				v.row("services", Failed, firstLine(err))
+				return
+			}
+			wanted[w.Name] = w
 		}
 	}
 	var details []Detail

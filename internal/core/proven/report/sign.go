@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -17,7 +16,9 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/host"
 )
 
 // Namespace keeps a signature of a report from being taken for one of anything else
@@ -109,14 +110,14 @@ func Check(message, armoured []byte) (ssh.PublicKey, error) {
 
 // Signer finds a key: a private key's file, or the file of a public one whose private
 // part the running agent holds.
-func Signer(path string) (signer ssh.Signer, done func(), err error) {
+func Signer(path string, h host.Host) (signer ssh.Signer, done func(), err error) {
 	done = func() {}
-	raw, err := os.ReadFile(path)
+	raw, err := disk.Read(path, 1<<20)
 	if err != nil {
 		return nil, done, fault.New(fault.Use, "the key cannot be read: %v", err)
 	}
 	if key, _, _, _, err := ssh.ParseAuthorizedKey(raw); err == nil {
-		return fromAgent(key)
+		return fromAgent(key, h)
 	}
 	signer, err = ssh.ParsePrivateKey(raw)
 	var locked *ssh.PassphraseMissingError
@@ -125,16 +126,16 @@ func Signer(path string) (signer ssh.Signer, done func(), err error) {
 		if locked.PublicKey == nil {
 			return nil, done, fault.New(fault.Use, "the key %s has a passphrase", path).Advise("Give it to your agent (ssh-add %s) and name its public part: --sign %s.pub", path, path)
 		}
-		return fromAgent(locked.PublicKey)
+		return fromAgent(locked.PublicKey, h)
 	case err != nil:
 		return nil, done, fault.New(fault.Use, "%s is no key that can sign: %v", path, err)
 	}
 	return signer, done, nil
 }
 
-func fromAgent(key ssh.PublicKey) (ssh.Signer, func(), error) {
+func fromAgent(key ssh.PublicKey, h host.Host) (ssh.Signer, func(), error) {
 	done := func() {}
-	socket := os.Getenv("SSH_AUTH_SOCK")
+	socket := h.Getenv("SSH_AUTH_SOCK")
 	if socket == "" {
 		return nil, done, fault.New(fault.Use, "no agent runs that could sign with %s", ssh.FingerprintSHA256(key)).
 			Advise("Start one (eval $(ssh-agent)), give it the key (ssh-add), or name the private key's file.")
@@ -171,7 +172,7 @@ type allowed struct {
 
 // ReadSigners reads an allowed_signers file.
 func ReadSigners(path string) (*Signers, error) {
-	raw, err := os.ReadFile(path)
+	raw, err := disk.Read(path, 1<<20)
 	if err != nil {
 		return nil, fault.New(fault.Use, "the signers cannot be read: %v", err)
 	}

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/kernel/seal"
 )
 
 // keptNames are the host's variables that stay in clean isolation: who and where
@@ -48,18 +48,6 @@ func showable(file string) bool {
 	info, err := os.Stat(file)
 	return err == nil && info.Mode().IsRegular() && filepath.IsAbs(file) &&
 		!slices.ContainsFunc([]string{"/usr/", "/etc/", "/opt/", "/proc/", "/dev/"}, func(p string) bool { return strings.HasPrefix(file, p) })
-}
-
-// ViewNow is what a command sees in sealed isolation, given the host's
-// environment.
-func (e *Environment) ViewNow(host []string) seal.View {
-	v := *e.View
-	for _, line := range host {
-		if name, value, _ := strings.Cut(line, "="); slices.Contains(certificateNames, name) && showable(value) {
-			v.Read = append(slices.Clone(v.Read), value)
-		}
-	}
-	return v
 }
 
 // Kept tells whether a variable of the host stays in clean isolation.
@@ -127,62 +115,83 @@ func HostCommands(path string) []string {
 	return slices.Sorted(maps.Keys(seen))
 }
 
-// LinkHost makes the folder of links to the allowed host commands and returns
-// those of named that the host does not have. A folder that is right stays.
-func LinkHost(dir string, named []string, path string) (missing []string, err error) {
-	wanted := map[string]string{}
+// HostLinks is a folder of links to the host commands that show in clean isolation. It is
+// named by the digest of what it shows, so that it never changes, and lies where no
+// checkout and nothing that runs in a sealed environment can write.
+type HostLinks struct {
+	Dir     string            // absolute; it need not be there yet
+	Shown   map[string]string // command → file
+	Missing []string          // named commands that this host does not have
+}
+
+// LinksOf decides which host commands show: the base commands and those that are named,
+// as far as this host has them. root is the folder of all such folders, path the host's
+// PATH.
+func LinksOf(root string, named []string, path string) HostLinks {
+	l := HostLinks{Shown: map[string]string{}}
 	dirs := hostDirs(path)
 	for _, command := range BaseCommands {
 		if full := findIn(dirs, command); full != "" {
-			wanted[command] = full
+			l.Shown[command] = full
 		}
 	}
 	for _, command := range named {
 		if full := findIn(dirs, command); full != "" {
-			wanted[command] = full
+			l.Shown[command] = full
 		} else {
-			missing = append(missing, command)
+			l.Missing = append(l.Missing, command)
 		}
 	}
-	if sameLinks(dir, wanted) {
-		return missing, nil
+	l.Dir = filepath.Join(root, strings.TrimPrefix(canon.Digest(l.Shown), "sha256:")[:32])
+	return l
+}
+
+// Make puts the folder on disk: built aside and renamed, so that it is whole or not
+// there. One that is there and right stays.
+func (l HostLinks) Make() error {
+	if l.right() {
+		return nil
+	}
+	root := filepath.Dir(l.Dir)
+	if err := os.MkdirAll(root, 0o755); err != nil {
+		return err
 	}
 	// Two that find the folder wrong at once take turns; the second finds it right.
-	unlock, err := disk.Lock(context.Background(), dir+".lock")
+	unlock, err := disk.Lock(context.Background(), l.Dir+".lock")
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer unlock()
-	if sameLinks(dir, wanted) {
-		return missing, nil
+	if l.right() {
+		return nil
 	}
-	fresh, err := os.MkdirTemp(filepath.Dir(dir), ".new-host-")
+	fresh, err := os.MkdirTemp(root, ".new-")
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer disk.RemoveAll(fresh)
 	inner := filepath.Join(fresh, "host")
 	if err := os.Mkdir(inner, 0o755); err != nil {
-		return nil, err
+		return err
 	}
-	for command, full := range wanted {
+	for command, full := range l.Shown {
 		if err := os.Symlink(full, filepath.Join(inner, command)); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	if err := os.Rename(dir, filepath.Join(fresh, "old")); err != nil && !os.IsNotExist(err) {
-		return nil, err
+	if err := os.Rename(l.Dir, filepath.Join(fresh, "old")); err != nil && !os.IsNotExist(err) {
+		return err
 	}
-	return missing, os.Rename(inner, dir)
+	return os.Rename(inner, l.Dir)
 }
 
-func sameLinks(dir string, wanted map[string]string) bool {
-	entries, err := os.ReadDir(dir)
-	if err != nil || len(entries) != len(wanted) {
+func (l HostLinks) right() bool {
+	entries, err := os.ReadDir(l.Dir)
+	if err != nil || len(entries) != len(l.Shown) {
 		return false
 	}
 	for _, e := range entries {
-		if target, err := os.Readlink(filepath.Join(dir, e.Name())); err != nil || target != wanted[e.Name()] {
+		if target, err := os.Readlink(filepath.Join(l.Dir, e.Name())); err != nil || target != l.Shown[e.Name()] {
 			return false
 		}
 	}

@@ -1,5 +1,9 @@
-// Package environ computes the exact environment of a process: its variables,
-// in a fixed order, and its PATH.
+// Package environ decides the exact environment of a checkout: its variables, in a fixed
+// order, its PATH, and what its commands see.
+//
+// Decide is pure: from a State it makes a Plan, and asks nobody. A Plan shows no secret
+// and starts nothing; what a process really gets is had from a Ready, which only consent
+// makes of a Plan.
 //
 // Promise: the same lock and bay give the same variables in the same order, in
 // every level of isolation; in clean isolation nothing else gets in but what the
@@ -9,7 +13,6 @@ package environ
 import (
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -57,47 +60,9 @@ func (f Folders) Path(level declare.Isolation) []string {
 	return []string{f.Frame, own}
 }
 
-// Inputs is all that an environment is made of.
-type Inputs struct {
-	Declaration *declare.Declaration
-	Lock        *lock.Lock
-	Overlay     *declare.Declaration // a person's own additions and their lock, or nil
-	OverlayLock *lock.Lock
-	Folders
-	View    *seal.View // what sealed isolation shows; nil where there is no root
-	Cache   string     // folder of tools' own caches
-	Bay     bay.Bay
-	Secrets []Secret // that the bay made up
-	Ports   bay.Ports
-	ID      string // environment id
-}
-
-// Compute makes the environment that shells, steps and routines share.
-func Compute(in Inputs) (*Environment, error) {
-	level := in.Declaration.Isolation
-	e := &Environment{Isolation: level, Path: in.Folders.Path(level), View: in.View, Home: in.Home}
-	for _, s := range in.Declaration.Secrets {
-		e.Secrets = append(e.Secrets, Secret{s.Name, s.From, in.Declaration.Dir})
-	}
-	e.Secrets = append(e.Secrets, in.Secrets...)
-	if err := e.add(in, in.Lock, in.Declaration, "declaration"); err != nil {
-		return nil, err
-	}
-	if in.Overlay != nil {
-		if err := e.add(in, in.OverlayLock, in.Overlay, "local"); err != nil {
-			return nil, err
-		}
-	}
-	e.set("TRAMMEL_PROJECT", in.Declaration.Project, "trammel")
-	e.set("TRAMMEL_DIR", in.Declaration.Dir, "trammel")
-	e.set("TRAMMEL_BAY", in.Bay.Name, "trammel")
-	e.set("TRAMMEL_ENVIRONMENT", in.ID, "trammel")
-	return e, nil
-}
-
 // add sets what the cards of locked tools want, then what a declaration says.
-func (e *Environment) add(in Inputs, l *lock.Lock, d *declare.Declaration, from string) error {
-	homes := ref.From(map[string]string{"home": in.Home, "cache": in.Cache})
+func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Declaration, from string) error {
+	homes := ref.From(map[string]string{"home": p.Home, "cache": p.cache()})
 	for _, tool := range lock.Sorted(l.Items) {
 		table := l.Items[tool].Variables
 		for _, name := range lock.Sorted(table) {
@@ -108,7 +73,7 @@ func (e *Environment) add(in Inputs, l *lock.Lock, d *declare.Declaration, from 
 			e.set(name, value, "card of "+tool)
 		}
 	}
-	look := in.Lookup("", 0)
+	look := names{p, ports}.lookup("", 0)
 	for _, v := range d.Variables {
 		value, err := ref.Expand(v.Value, look)
 		if err != nil {
@@ -130,33 +95,40 @@ func (e *Environment) set(name, value, from string) {
 	e.Variables = append(e.Variables, Variable{name, value, from})
 }
 
-// With is a copy with more variables, for a service.
-func (e *Environment) With(more []Variable) *Environment {
-	out := *e
-	out.Variables = slices.Clone(e.Variables)
-	for _, v := range more {
-		out.set(v.Name, v.Value, v.From)
-	}
-	return &out
+// names is what references mean, with the numbers that ports have for who asks.
+type names struct {
+	*Plan
+	ports bay.Ports
 }
 
-// Lookup says what references mean. Inside a service, service and copy (from 1)
-// give @{port.…} and @{copy} their meaning.
-func (in Inputs) Lookup(service string, copy int) func(string) (string, error) {
+// Lookup says what references mean to shells, steps and routines. Of a service, service
+// and copy (from 1) give @{port.…} and @{copy} their meaning.
+func (p *Plan) Lookup(service string, copy int) func(string) (string, error) {
+	return names{p, p.Ports}.lookup(service, copy)
+}
+
+// LookupInside is Lookup as services see it: in a private network ports have their own
+// numbers.
+func (p *Plan) LookupInside(service string, copy int) func(string) (string, error) {
+	return names{p, p.PortsInside}.lookup(service, copy)
+}
+
+func (in names) lookup(service string, copy int) func(string) (string, error) {
+	d, b := in.State.Declaration, in.State.Bay
 	return func(name string) (string, error) {
 		switch name {
 		case "project.dir":
-			return in.Declaration.Dir, nil
+			return d.Dir, nil
 		case "project.name":
-			return in.Declaration.Project, nil
+			return d.Project, nil
 		case "bay.name":
-			return in.Bay.Name, nil
+			return b.Name, nil
 		case "bay.dir":
-			return in.Bay.Dir, nil
+			return b.Dir, nil
 		case "copy":
 			return strconv.Itoa(copy), nil
 		}
-		if own, inside := in.Declaration.Service(service); inside && own.Card != nil && !strings.Contains(name, ".") {
+		if own, inside := d.Service(service); inside && own.Card != nil && !strings.Contains(name, ".") {
 			if value, ok, err := in.setting(own, copy, name); ok || err != nil {
 				return value, err
 			}
@@ -169,7 +141,7 @@ func (in Inputs) Lookup(service string, copy int) func(string) (string, error) {
 			return in.port(service, copy, words[1])
 		}
 		if words[0] == "service" && len(words) >= 3 {
-			if s, ok := in.Declaration.Service(words[1]); ok {
+			if s, ok := d.Service(words[1]); ok {
 				return in.published(s, words[2:])
 			}
 		}
@@ -177,15 +149,15 @@ func (in Inputs) Lookup(service string, copy int) func(string) (string, error) {
 	}
 }
 
-func (in Inputs) port(service string, copy int, port string) (string, error) {
-	n := in.Ports[bay.PortKey(service, copy, port)]
+func (in names) port(service string, copy int, port string) (string, error) {
+	n := in.ports[bay.PortKey(service, copy, port)]
 	if n == 0 {
 		return "", fmt.Errorf("port %s of service %s has no number yet", port, service)
 	}
 	return strconv.Itoa(n), nil
 }
 
-func (in Inputs) published(s declare.Service, words []string) (string, error) {
+func (in names) published(s declare.Service, words []string) (string, error) {
 	address := func(copy int) (string, error) {
 		n, err := in.port(s.Name, copy, s.Ports[0].Name)
 		return "127.0.0.1:" + n, err
@@ -228,37 +200,4 @@ func (e *Environment) PathOf(hostPath string) string {
 		path += ":" + hostPath
 	}
 	return path
-}
-
-// Environ is the whole environment of a process in folder dir, given the host's:
-// what may stay of the host's, sorted, then what is set, in its order, then PWD
-// and PATH.
-func (e *Environment) Environ(host []string, dir string) []string {
-	set := map[string]bool{"PATH": true, "PWD": true}
-	for _, v := range e.Variables {
-		set[v.Name] = true
-	}
-	var out []string
-	hostPath := ""
-	for _, line := range host {
-		name, value, ok := strings.Cut(line, "=")
-		if !ok || name == "" {
-			continue
-		}
-		if name == "PATH" {
-			hostPath = value
-		}
-		if set[name] || e.Isolation == declare.Clean && !Kept(name) || e.Isolation == declare.Sealed && !keptSealed(name, value) || strings.HasPrefix(name, "TRAMMEL_SHELL_") {
-			continue
-		}
-		out = append(out, line)
-	}
-	if e.Isolation == declare.Sealed {
-		out = append(out, "HOME="+e.Home, "LANG=C.UTF-8", "SHELL=/bin/bash")
-	}
-	slices.Sort(out)
-	for _, v := range e.Variables {
-		out = append(out, v.Name+"="+e.Reveal(v.Value))
-	}
-	return append(out, "PWD="+dir, "PATH="+e.PathOf(hostPath))
 }

@@ -1,6 +1,7 @@
 package environ
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -8,41 +9,53 @@ import (
 	"sync"
 	"testing"
 
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/host"
+	"trammel.example/trammel/internal/core/base/place"
+	"trammel.example/trammel/internal/core/base/platform"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/lock"
 )
 
-func inputs(level declare.Isolation) Inputs {
-	return Inputs{
-		Declaration: &declare.Declaration{
-			Project: "heronweir", Dir: "/weir", Isolation: level,
-			Variables: []declare.Variable{{Name: "ZULU", Value: "@{project.dir}/z"}, {Name: "LANES", Value: "@{service.lane.addresses}"}, {Name: "GOPATH", Value: "/mine"}},
-			Services: []declare.Service{
-				{Name: "lane", Copies: 2, Ports: []declare.Port{{Name: "http"}, {Name: "admin"}}}, {Name: "quiet", Copies: 1},
-			},
+// plan is one of a made-up State, without a frame on disk.
+func plan(t *testing.T, level declare.Isolation) *Plan {
+	t.Helper()
+	d := &declare.Declaration{
+		Project: "heronweir", Dir: "/weir", Isolation: level,
+		Variables: []declare.Variable{{Name: "ZULU", Value: "@{project.dir}/z"}, {Name: "LANES", Value: "@{service.lane.addresses}"}, {Name: "GOPATH", Value: "/mine"}},
+		Services: []declare.Service{
+			{Name: "lane", Copies: 2, Ports: []declare.Port{{Name: "http", Wanted: 8600}, {Name: "admin", Wanted: 9000}}}, {Name: "quiet", Copies: 1},
 		},
-		Lock: &lock.Lock{Items: map[string]lock.Item{
-			"node": {Variables: map[string]string{"npm_config_prefix": "@{home}"}}, "go": {Variables: map[string]string{"GOPATH": "@{home}/go", "GOCACHE": "@{cache}/go"}},
-		}},
-		Folders: Folders{Frame: "/frame/bin", Inside: "/frame/in-trixie", HostLinks: "/host", Home: "/home"}, Cache: "/cache",
-		Bay: bay.Bay{Name: "main", Dir: "/bay"}, ID: "sha256:00",
-		Ports: bay.Ports{"lane.1/http": 8600, "lane.2/http": 8601, "lane.1/admin": 9000, "lane.2/admin": 9001},
 	}
+	l := &lock.Lock{Items: map[string]lock.Item{
+		"node": {Variables: map[string]string{"npm_config_prefix": "@{home}"}}, "go": {Variables: map[string]string{"GOPATH": "@{home}/go", "GOCACHE": "@{cache}/go"}},
+	}}
+	p := &Plan{
+		State: &checkout.State{
+			Places: place.Places{Cache: "/cache"}, Written: d, Declaration: d, Lock: l, Bay: bay.Bay{Name: "main", Dir: "/bay"}, Ports: bay.Ports{"lane.1/admin": 9005},
+			Platform: platform.Platform{OS: "linux", Arch: "amd64"},
+		},
+		Folders: Folders{Frame: "/frame/bin", Inside: "/frame/in-trixie", HostLinks: "/host", Home: "/home"},
+	}
+	p, err := p.withPorts(p.State.Ports)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
 }
 
 func TestTheSameLockGivesTheSameVariablesInTheSameOrder(t *testing.T) {
 	want := []string{
-		"GOCACHE=/cache/go", "GOPATH=/mine", "npm_config_prefix=/home", "ZULU=/weir/z", "LANES=127.0.0.1:8600,127.0.0.1:8601",
-		"TRAMMEL_PROJECT=heronweir", "TRAMMEL_DIR=/weir", "TRAMMEL_BAY=main", "TRAMMEL_ENVIRONMENT=sha256:00", "PWD=/here",
+		"GOCACHE=/cache/tools/go", "GOPATH=/mine", "npm_config_prefix=/home", "ZULU=/weir/z", "LANES=127.0.0.1:8600,127.0.0.1:8601",
+		"TRAMMEL_PROJECT=heronweir", "TRAMMEL_DIR=/weir", "TRAMMEL_BAY=main", "TRAMMEL_ENVIRONMENT=" + plan(t, declare.Open).ID(), "PWD=/here",
 	}
 	for _, level := range []declare.Isolation{declare.Open, declare.Clean} {
-		e, err := Compute(inputs(level))
-		if err != nil {
-			t.Fatal(err)
-		}
-		host := []string{"ZULU=the host's", "SECRET=1", "PATH=/usr/bin", "LANG=C", "PWD=/elsewhere", "TRAMMEL_SHELL_ZDOTDIR=/x", "=odd", "LC_ALL=C"}
-		got := e.Environ(host, "/here")
+		environ := []string{"ZULU=the host's", "SECRET=1", "PATH=/usr/bin", "LANG=C", "PWD=/elsewhere", "TRAMMEL_SHELL_ZDOTDIR=/x", "=odd", "LC_ALL=C"}
+		h := host.Host{Environ: environ}
+		got := (&Ready{plan(t, level).Environment, h, &vault{host: h}}).Environ("/here")
 		tail := got[len(got)-len(want)-1:]
 		if !slices.Equal(tail[:len(want)], want) {
 			t.Errorf("%s sets %q", level, tail)
@@ -59,10 +72,10 @@ func TestTheSameLockGivesTheSameVariablesInTheSameOrder(t *testing.T) {
 }
 
 func TestReferences(t *testing.T) {
-	in := inputs(declare.Clean)
+	in := plan(t, declare.Clean)
 	for name, want := range map[string]string{
 		"project.dir": "/weir", "project.name": "heronweir", "bay.dir": "/bay", "bay.name": "main", "copy": "2", "port.http": "8601",
-		"service.lane.port.admin": "9000", "service.lane.address": "127.0.0.1:8600", "service.lane.url": "http://127.0.0.1:8600", "service.quiet.host": "127.0.0.1",
+		"service.lane.port.admin": "9005", "service.lane.address": "127.0.0.1:8600", "service.lane.url": "http://127.0.0.1:8600", "service.quiet.host": "127.0.0.1",
 	} {
 		if got, err := in.Lookup("lane", 2)(name); got != want || err != nil {
 			t.Errorf("@{%s} is %q, %v", name, got, err)
@@ -78,27 +91,48 @@ func TestReferences(t *testing.T) {
 	}
 }
 
+func TestPortsThatNobodyRecordedAreTheWantedOnes(t *testing.T) {
+	p := plan(t, declare.Clean)
+	if p.Recorded || p.Ports["lane.2/http"] != 8601 || p.Ports["lane.1/admin"] != 9005 {
+		t.Errorf("recorded %v: %v", p.Recorded, p.Ports)
+	}
+	all, _ := p.State.Ports.Expected(p.State.Declaration)
+	if q, err := p.withPorts(all); err != nil || !q.Recorded {
+		t.Errorf("all recorded: %v, %v", q.Recorded, err)
+	}
+}
+
+func TestAPlanShowsNothingWithoutConsent(t *testing.T) {
+	p := plan(t, declare.Clean)
+	if _, err := p.Ready(approval.Given{}); !errors.Is(err, fault.NotApproved) {
+		t.Errorf("a Given that nobody gave: %v", err)
+	}
+	if _, err := p.Compile(approval.Given{}); !errors.Is(err, fault.NotApproved) {
+		t.Errorf("a kept plan without consent: %v", err)
+	}
+}
+
 func TestTheFolderOfHostLinksIsExact(t *testing.T) {
-	host, links := t.TempDir(), filepath.Join(t.TempDir(), "host")
+	host, root := t.TempDir(), filepath.Join(t.TempDir(), "host")
 	for _, name := range []string{"weir-tool", "not-named"} {
 		os.WriteFile(filepath.Join(host, name), []byte("#!/bin/sh\n"), 0o755)
 	}
 	os.WriteFile(filepath.Join(host, "no-program"), nil, 0o644)
-	missing, err := LinkHost(links, []string{"weir-tool", "no-program", "gone"}, host)
-	if err != nil || !slices.Equal(missing, []string{"no-program", "gone"}) {
-		t.Errorf("missing %v, %v", missing, err)
+	links := LinksOf(root, []string{"weir-tool", "no-program", "gone"}, host)
+	if !slices.Equal(links.Missing, []string{"no-program", "gone"}) {
+		t.Errorf("missing %v", links.Missing)
 	}
 	var wait sync.WaitGroup
 	for range 8 { // many at once
 		wait.Go(func() {
-			if _, err := LinkHost(filepath.Join(filepath.Dir(links), "shared"), []string{"weir-tool"}, host); err != nil {
+			if err := links.Make(); err != nil {
 				t.Error(err)
 			}
 		})
 	}
 	wait.Wait()
-	names := func() string {
-		entries, _ := os.ReadDir(links)
+	names := func(l HostLinks) string {
+		entries, _ := os.ReadDir(l.Dir)
 		var out []string
 		for _, e := range entries {
 			if !slices.Contains(BaseCommands, e.Name()) {
@@ -107,17 +141,26 @@ func TestTheFolderOfHostLinksIsExact(t *testing.T) {
 		}
 		return strings.Join(out, " ")
 	}
-	if names() != "weir-tool" {
-		t.Errorf("beside the base it shows %s", names())
+	if names(links) != "weir-tool" {
+		t.Errorf("beside the base it shows %s", names(links))
 	}
-	before, _ := os.Stat(links)
-	if _, err := LinkHost(links, []string{"weir-tool"}, host); err != nil {
+	before, _ := os.Stat(links.Dir)
+	if err := links.Make(); err != nil {
 		t.Fatal(err)
 	}
-	if after, _ := os.Stat(links); !os.SameFile(before, after) {
+	if after, _ := os.Stat(links.Dir); !os.SameFile(before, after) {
 		t.Error("a folder that was right was made anew")
 	}
-	if _, err := LinkHost(links, nil, host); err != nil || names() != "" {
-		t.Errorf("what is no longer named stays: %s, %v", names(), err)
+	other := filepath.Join(links.Dir, "weir-tool")
+	os.Remove(other)
+	os.Symlink("/bin/false", other)
+	if err := links.Make(); err != nil {
+		t.Fatal(err)
+	}
+	if to, _ := os.Readlink(other); to != filepath.Join(host, "weir-tool") {
+		t.Errorf("a link that leads elsewhere stays: %s", to)
+	}
+	if fewer := LinksOf(root, nil, host); fewer.Dir == links.Dir {
+		t.Error("other links have the same folder")
 	}
 }

@@ -3,14 +3,15 @@ package environ
 import (
 	"context"
 	"fmt"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
 	"time"
 
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/host"
 	"trammel.example/trammel/internal/core/base/mask"
 )
 
@@ -33,86 +34,82 @@ func mark(name string) string { return markBegin + name + markEnd }
 // Marked tells whether a value holds a secret.
 func Marked(value string) bool { return strings.Contains(value, markBegin) }
 
-// values are the secrets that this process has read, by their whole description.
-var values sync.Map
+// mostSecret is how large the file of a secret may be, in bytes.
+const mostSecret = 1 << 20
 
-// Read is the value of a secret.
-func (s Secret) Read() (string, error) {
-	if v, ok := values.Load(s); ok {
-		return v.(string), nil
+// secretTime is how long a command may take to tell a secret.
+const secretTime = 30 * time.Second
+
+// vault are the secrets that were read with one consent.
+type vault struct {
+	host   host.Host
+	values sync.Map // by the whole Secret
+}
+
+// read is the value of a secret.
+func (v *vault) read(s Secret) (string, error) {
+	if had, ok := v.values.Load(s); ok {
+		return had.(string), nil
 	}
-	kind, what, _ := strings.Cut(s.From, ":")
-	refused := func(err error) error {
-		return fault.New(fault.Use, "the secret %s cannot be had from %s: %v", s.Name, s.From, err).
+	value, err := v.fetch(s)
+	if err != nil {
+		return "", fault.New(fault.Use, "the secret %s cannot be had from %s: %v", s.Name, s.From, err).
 			Advise("It is declared as [secret.%s]. Whoever gave you the project can tell you its value.", s.Name)
 	}
-	value := ""
-	switch kind {
-	case "file":
-		if !filepath.IsAbs(what) {
-			what = filepath.Join(s.Dir, what)
-		}
-		raw, err := os.ReadFile(what)
-		if err != nil {
-			return "", refused(err)
-		}
-		value = string(raw)
-	case "env":
-		var ok bool
-		if value, ok = os.LookupEnv(what); !ok {
-			return "", refused(fmt.Errorf("the variable is not set"))
-		}
-	case "command":
-		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
-		defer cancel()
-		cmd := exec.CommandContext(ctx, "/bin/sh", "-c", what)
-		cmd.Dir = s.Dir
-		out, err := cmd.Output()
-		if err != nil {
-			return "", refused(err)
-		}
-		value = string(out)
-	}
 	value = strings.TrimRight(value, "\r\n")
-	values.Store(s, value)
+	v.values.Store(s, value)
 	return value, nil
 }
 
-// Reveal puts secrets into a value that is about to be given to a process. One that
+func (v *vault) fetch(s Secret) (string, error) {
+	kind, what, _ := strings.Cut(s.From, ":")
+	switch kind {
+	case "file":
+		read := func() ([]byte, error) { return disk.ReadWithin(s.Dir, what, mostSecret) }
+		if filepath.IsAbs(what) { // as it was shown when it was consented to
+			read = func() ([]byte, error) { return disk.Read(what, mostSecret) }
+		}
+		raw, err := read()
+		if err != nil {
+			return "", fmt.Errorf("%s %s", what, disk.InWords(err))
+		}
+		return string(raw), nil
+	case "env":
+		value, ok := v.host.LookupEnv(what)
+		if !ok {
+			return "", fmt.Errorf("the variable is not set")
+		}
+		return value, nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), secretTime)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "/bin/sh", "-c", what)
+	cmd.Dir, cmd.Env, cmd.WaitDelay = s.Dir, v.host.Environ, time.Second
+	out, err := cmd.Output()
+	return string(out), err
+}
+
+// reveal puts secrets into a value that is about to be given to a process. One that
 // cannot be had is left out.
-func (e *Environment) Reveal(value string) string {
+func (v *vault) reveal(secrets []Secret, value string) string {
 	if !Marked(value) {
 		return value
 	}
-	for _, s := range e.Secrets {
+	for _, s := range secrets {
 		if strings.Contains(value, mark(s.Name)) {
-			v, _ := s.Read()
-			value = strings.ReplaceAll(value, mark(s.Name), v)
+			text, _ := v.read(s)
+			value = strings.ReplaceAll(value, mark(s.Name), text)
 		}
 	}
 	return value
 }
 
-// Missing is the first secret that is used and cannot be had.
-func (e *Environment) Missing() error {
-	for _, s := range e.Secrets {
-		for _, v := range e.Variables {
-			if strings.Contains(v.Value, mark(s.Name)) {
-				if _, err := s.Read(); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	return nil
-}
-
-// Masks are the values to mask in what processes of this environment print.
-func (e *Environment) Masks() []string {
+// masks are the values to mask in what processes print.
+func (v *vault) masks(secrets []Secret) []string {
 	var all []string
-	for _, s := range e.Secrets {
-		if v, err := s.Read(); err == nil {
-			all = append(all, v)
+	for _, s := range secrets {
+		if text, err := v.read(s); err == nil {
+			all = append(all, text)
 		}
 	}
 	return mask.Of(all)

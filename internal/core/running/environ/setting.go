@@ -3,6 +3,7 @@ package environ
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"trammel.example/trammel/internal/core/checkout/bay"
@@ -23,19 +24,19 @@ func DataFolder(b bay.Bay, s declare.Service, copy int) string {
 
 // setting is the value of a name that a card's texts use: its settings, and for a
 // made-up one NAME-file, the file that holds it. ok is false for other names.
-func (in Inputs) setting(s declare.Service, copy int, name string) (value string, ok bool, err error) {
+func (in names) setting(s declare.Service, copy int, name string) (value string, ok bool, err error) {
 	switch name {
 	case "data":
-		return DataFolder(in.Bay, s, copy), true, nil
+		return DataFolder(in.State.Bay, s, copy), true, nil
 	case "project":
-		return in.Declaration.Project, true, nil
+		return in.State.Declaration.Project, true, nil
 	}
 	settings := card.Service(s.Card).Group("setting")
 	if base, isFile := strings.CutSuffix(name, "-file"); isFile && settings[base] == card.Random {
 		if own := s.Settings[base]; strings.Contains(own, "@{secret.") {
 			return "", true, fmt.Errorf("the %s of service %s is a secret, and the card wants it in a file; leave it out and one is made up", base, s.Name)
 		}
-		return SettingFile(in.Bay, s.Name, base), true, nil
+		return SettingFile(in.State.Bay, s.Name, base), true, nil
 	}
 	value, ok = s.Settings[name]
 	if !ok {
@@ -47,16 +48,37 @@ func (in Inputs) setting(s declare.Service, copy int, name string) (value string
 	if value == card.Random {
 		return mark(s.Name + "." + name), true, nil
 	}
-	value, err = ref.Expand(value, in.Lookup(s.Name, copy))
+	value, err = ref.Expand(value, in.lookup(s.Name, copy))
 	return value, true, err
 }
 
 // publishes is what a card's service publishes under a name.
-func (in Inputs) publishes(s declare.Service, name string) (value string, ok bool, err error) {
+func (in names) publishes(s declare.Service, name string) (value string, ok bool, err error) {
 	text, ok := s.Card["publish."+name]
 	if !ok {
 		return "", false, nil
 	}
-	value, err = ref.Expand(text, in.Lookup(s.Name, 1))
+	value, err = ref.Expand(text, in.lookup(s.Name, 1))
 	return value, true, err
+}
+
+// MadeUp are the settings whose values a bay makes up, as secrets by SERVICE.SETTING. A
+// value that the declaration states itself is kept in the same place, and is none.
+func MadeUp(d *declare.Declaration, b bay.Bay) (secrets []Secret, stated map[string]string) {
+	stated = map[string]string{}
+	for _, s := range d.Services {
+		for name, value := range card.Service(s.Card).Group("setting") {
+			if value != card.Random {
+				continue
+			}
+			file := SettingFile(b, s.Name, name)
+			if own, ok := s.Settings[name]; !ok {
+				secrets = append(secrets, Secret{Name: s.Name + "." + name, From: "file:" + file})
+			} else if !strings.Contains(own, "@{") {
+				stated[file] = own
+			}
+		}
+	}
+	slices.SortFunc(secrets, func(a, b Secret) int { return strings.Compare(a.Name, b.Name) })
+	return secrets, stated
 }

@@ -17,10 +17,15 @@ func FuzzTemplate(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		dir := t.TempDir()
 		os.WriteFile(filepath.Join(dir, "a.tmpl"), []byte(text), 0o600)
-		in := Inputs{Declaration: &declare.Declaration{Dir: dir}, BayDir: dir, Reveal: func(s string) string { return s }}
-		_, err := in.content(declare.File{Path: "a", Template: "a.tmpl"}, map[string]any{
+		f := declare.File{Path: "a", Template: "a.tmpl"}
+		in := Inputs{Declaration: &declare.Declaration{Dir: dir}, BayDir: dir}
+		source, err := in.source(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = content(f, source, map[string]any{
 			"param": map[string]any{"lanes": int64(3), "species": []string{"silverfin", "mill trout"}, "run": true}, "project": "heronweir",
-		})
+		}, func(s string) string { return s })
 		if err != nil && !errors.Is(err, fault.Use) {
 			t.Errorf("an error that says nothing to a person: %v", err)
 		}

@@ -2,7 +2,8 @@
 // the same names that references have.
 //
 // A file is rendered into its bay and linked at its place in the project, so that
-// bays do not share it. It is written whole, and only when its content changes. What
+// bays do not share it. It is written whole, and only when its content changes. Looking
+// executes no template and reveals no secret. What
 // a person wrote into it is kept beside it. A file that is the project's own is never
 // replaced.
 package render
@@ -23,6 +24,7 @@ import (
 
 	"lukechampine.com/blake3"
 
+	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/running/environ"
@@ -42,20 +44,26 @@ type Status struct {
 	File  declare.File
 	State string
 	Why   string
-	want  []byte
-	at    string // in the bay
-	link  string // in the project
+	input string // digest of what it is rendered from
+	link  string // in the project, absolute
+	at    string // in the bay, absolute
 }
 
-// Digest identifies the content that the file should have.
-func (s Status) Digest() string { return sum(s.want) }
+// Digest identifies what the file is rendered from: its template, and the values of the
+// names that the template mentions. A secret counts by its name.
+func (s Status) Digest() string { return s.input }
 
 // Inputs is what files are rendered from.
 type Inputs struct {
 	Declaration *declare.Declaration
 	Look        func(string) (string, error)
-	Reveal      func(string) string // puts secrets in
-	BayDir      string
+	BayDir      string // where rendered files lie
+	Records     string // where it is kept what was rendered
+}
+
+// Of gathers the inputs of a plan.
+func Of(p *environ.Plan) Inputs {
+	return Inputs{p.State.Declaration, p.Lookup("", 0), p.State.Bay.Dir, p.State.Bay.Records}
 }
 
 func sum(content []byte) string {
@@ -63,19 +71,26 @@ func sum(content []byte) string {
 	return hex.EncodeToString(s[:])
 }
 
-// record is where the digests of what was rendered are kept.
-func (in Inputs) record() string { return filepath.Join(in.BayDir, "files.json") }
+// record is where it is kept what was rendered.
+func (in Inputs) record() string { return filepath.Join(in.Records, "files.json") }
 
-func (in Inputs) rendered() map[string]string {
-	out := map[string]string{}
-	if raw, err := os.ReadFile(in.record()); err == nil {
+// made says of a rendered file what it was rendered from, and its content's digest.
+type made struct {
+	Input  string `json:"input"`
+	Output string `json:"output"`
+}
+
+func (in Inputs) rendered() map[string]made {
+	out := map[string]made{}
+	if raw, err := disk.Read(in.record(), disk.MostState); err == nil {
 		_ = json.Unmarshal(raw, &out)
 	}
 	return out
 }
 
-// Plan says how each file is. It writes nothing.
-func Plan(in Inputs) ([]Status, error) {
+// Look says how each file is. It writes nothing, reveals no secret, and executes no
+// template, which is somebody else's code.
+func Look(in Inputs) ([]Status, error) {
 	if len(in.Declaration.Files) == 0 {
 		return nil, nil
 	}
@@ -87,20 +102,23 @@ func Plan(in Inputs) ([]Status, error) {
 	var out []Status
 	for _, f := range in.Declaration.Files {
 		s := Status{File: f, State: OK, at: filepath.Join(in.BayDir, "files", f.Path), link: filepath.Join(in.Declaration.Dir, f.Path)}
-		if s.want, err = in.content(f, names); err != nil {
+		source, err := in.source(f)
+		if err != nil {
 			return nil, err
 		}
-		have, readErr := os.ReadFile(s.at)
+		s.input = canon.Digest(canon.Map{"template": sum(source), "names": mentioned(string(source), names)})
+		have, readErr := disk.ReadWithin(in.BayDir, filepath.Join("files", f.Path), disk.MostText)
 		target, linkErr := os.Readlink(s.link)
 		_, there := os.Lstat(s.link)
+		was, known := before[f.Path]
 		switch {
 		case there == nil && (linkErr != nil || !strings.Contains(target, string(filepath.Separator)+"files"+string(filepath.Separator))):
 			s.State, s.Why = Blocked, "a file of the project has its place"
-		case readErr == nil && before[f.Path] != "" && sum(have) != before[f.Path] && !bytes.Equal(have, s.want):
-			s.State, s.Why = Drifted, "changed by hand"
 		case readErr != nil:
 			s.State, s.Why = Due, "not rendered yet"
-		case !bytes.Equal(have, s.want):
+		case known && sum(have) != was.Output:
+			s.State, s.Why = Drifted, "changed by hand"
+		case was.Input != s.input:
 			s.State, s.Why = Due, "its content changes"
 		case target != s.at:
 			s.State, s.Why = Due, "it shows another bay's"
@@ -110,22 +128,55 @@ func Plan(in Inputs) ([]Status, error) {
 	return out, nil
 }
 
-// Write renders what is due and returns the paths, and in words what was kept of a
-// person's changes.
-func Write(in Inputs) (written, kept []string, err error) {
-	list, err := Plan(in)
+// mentioned are the values of the params, services and secrets whose names a template has
+// anywhere, with the project's and the bay's.
+func mentioned(source string, names map[string]any) canon.Map {
+	out := canon.Map{}
+	for group, values := range names {
+		table, ok := values.(map[string]any)
+		if !ok {
+			continue
+		}
+		for name, value := range table {
+			if group == "project" || group == "bay" || strings.Contains(source, name) {
+				out[group+"."+name] = fmt.Sprintf("%#v", value)
+			}
+		}
+	}
+	return out
+}
+
+// Write renders the files and returns the paths of those that changed, and in words what
+// was kept of a person's changes. Each goes to its place in the project and no further,
+// whatever links the project has.
+func Write(in Inputs, e *environ.Ready) (written, kept []string, err error) {
+	list, err := Look(in)
+	if err != nil || len(list) == 0 {
+		return nil, nil, err
+	}
+	names, err := in.names()
 	if err != nil {
 		return nil, nil, err
 	}
 	record := in.rendered()
 	for _, s := range list {
-		switch s.State {
-		case OK:
-			continue
-		case Blocked:
+		if s.State == Blocked {
 			return written, kept, fault.New(fault.Use, "%s is a file of the project, and %s: [file.%q] would put another in its place", s.File.Path, s.File.Place, s.File.Path).
 				Advise("Render to another path, or take the file out of the project (git rm --cached %s, then move it away).", s.File.Path)
-		case Drifted:
+		}
+		source, err := in.source(s.File)
+		if err != nil {
+			return written, kept, err
+		}
+		want, err := content(s.File, source, names, e.Reveal)
+		if err != nil {
+			return written, kept, err
+		}
+		was := record[s.File.Path]
+		if s.State == OK && sum(want) == was.Output {
+			continue
+		}
+		if s.State == Drifted {
 			aside := s.at + ".edited-" + time.Now().Format("20060102-150405")
 			if err := os.Rename(s.at, aside); err != nil {
 				return written, kept, err
@@ -133,53 +184,77 @@ func Write(in Inputs) (written, kept []string, err error) {
 			kept = append(kept, fmt.Sprintf("%s was changed by hand; that is kept as %s", s.File.Path, aside))
 		}
 		mode := fs.FileMode(0o644)
-		if strings.Contains(in.source(s.File), ".secret") {
+		if strings.Contains(string(source), ".secret") {
 			mode = 0o600
 		}
-		if err := disk.Write(s.at, s.want, mode); err != nil {
+		if err := os.MkdirAll(in.BayDir, 0o700); err != nil {
 			return written, kept, err
 		}
-		record[s.File.Path] = sum(s.want)
+		if err := disk.WriteWithin(in.BayDir, filepath.Join("files", s.File.Path), want, mode); err != nil {
+			return written, kept, out(s.File, err)
+		}
+		record[s.File.Path] = made{s.input, sum(want)}
 		raw, err := json.MarshalIndent(record, "", " ")
 		if err == nil {
-			err = disk.Write(in.record(), raw, 0o644)
+			err = disk.Write(in.record(), raw, 0o600)
 		}
 		if err == nil {
-			err = disk.Link(s.link, s.at)
+			err = disk.LinkWithin(in.Declaration.Dir, s.File.Path, s.at)
 		}
 		if err != nil {
-			return written, kept, err
+			return written, kept, out(s.File, err)
 		}
 		written = append(written, s.File.Path)
 	}
 	return written, kept, nil
 }
 
-func (in Inputs) source(f declare.File) string {
-	raw, _ := os.ReadFile(filepath.Join(in.Declaration.Dir, f.Template))
-	return string(raw)
+// out explains why a file cannot have its place.
+func out(f declare.File, err error) error {
+	if errors.Is(err, disk.ErrLeaves) {
+		return fault.New(fault.Use, "%s: [file.%q] leads out of the project by a link", f.Place, f.Path).
+			Advise("A rendered file lies in the project. Name a path whose folders are the project's own, and no links to others.")
+	}
+	return err
 }
 
-func (in Inputs) content(f declare.File, names map[string]any) ([]byte, error) {
-	raw, err := os.ReadFile(filepath.Join(in.Declaration.Dir, f.Template))
+func (in Inputs) source(f declare.File) ([]byte, error) {
+	raw, err := disk.ReadWithin(in.Declaration.Dir, f.Template, disk.MostText)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New(fault.Use, "%s: the template %s of %s is not there", f.Place, f.Template, f.Path).
 			Advise("Write it, or take [file.%q] out of the declaration.", f.Path)
 	}
 	if err != nil {
-		return nil, err
+		return nil, fault.New(fault.Use, "%s: the template %s of %s %s", f.Place, f.Template, f.Path, disk.InWords(err))
 	}
-	t, err := template.New(f.Template).Option("missingkey=error").Parse(string(raw))
+	return raw, nil
+}
+
+// mostRendered is how large a rendered file may be, in bytes.
+const mostRendered = 64 << 20
+
+// limited ends a template that writes without end.
+type limited struct{ bytes.Buffer }
+
+func (l *limited) Write(p []byte) (int, error) {
+	if l.Len()+len(p) > mostRendered {
+		return 0, fmt.Errorf("it gives more than %d MiB", mostRendered>>20)
+	}
+	return l.Buffer.Write(p)
+}
+
+func content(f declare.File, source []byte, names map[string]any, reveal func(string) string) ([]byte, error) {
+	t, err := template.New(f.Template).Option("missingkey=error").Parse(string(source))
 	if err != nil {
 		return nil, fault.New(fault.Use, "the template does not parse: %s", strings.TrimPrefix(err.Error(), "template: ")).
 			Advise("Templates are Go's text/template.")
 	}
-	var b bytes.Buffer
+	var b limited
 	if err := t.Execute(&b, names); err != nil {
 		return nil, fault.New(fault.Use, "%s cannot be rendered: %s", f.Path, strings.TrimPrefix(err.Error(), "template: ")).
 			Advise("A template knows .param, .service, .secret, .project and .bay; a name with a dash is had by: index .param \"spring-run\"")
 	}
-	return []byte(in.Reveal(b.String())), nil
+	return []byte(reveal(b.String())), nil
 }
 
 // names are what a template can refer to: {{ .param.lanes }}, {{ .service.lane.url }}
@@ -236,9 +311,4 @@ func (in Inputs) names() (map[string]any, error) {
 		"project": map[string]any{"dir": d.Dir, "name": d.Project},
 		"bay":     map[string]any{"dir": look("bay.dir"), "name": look("bay.name")},
 	}, nil
-}
-
-// Of gathers the inputs from those of an environment.
-func Of(in environ.Inputs, e *environ.Environment) Inputs {
-	return Inputs{Declaration: in.Declaration, Look: in.Lookup("", 0), Reveal: e.Reveal, BayDir: in.Bay.Dir}
 }

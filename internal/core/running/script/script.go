@@ -24,7 +24,6 @@ import (
 	"trammel.example/trammel/internal/core/kernel/seal"
 	"trammel.example/trammel/internal/core/running/environ"
 	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/ref"
 )
 
 // Name is the argv[0] under which this program interprets a script: argv[1] is
@@ -34,23 +33,6 @@ const Name = "trammel-script"
 // maxScript is how long a script may be: it travels as one argument, of which
 // Linux takes 128 KiB (MAX_ARG_STRLEN in execve(2)).
 const maxScript = 100 << 10
-
-// Expand fills in the references of a run.
-func Expand(run declare.Run, look func(string) (string, error)) (declare.Run, error) {
-	out := declare.Run{Shell: run.Shell}
-	var err error
-	if out.Script, err = ref.Expand(run.Script, look); err != nil {
-		return out, err
-	}
-	for _, a := range run.Argv {
-		a, err := ref.Expand(a, look)
-		if err != nil {
-			return out, err
-		}
-		out.Argv = append(out.Argv, a)
-	}
-	return out, nil
-}
 
 // Command is what to start: Argv, and the file to start where that is not what
 // Argv[0] names on the PATH.
@@ -83,17 +65,28 @@ func CommandOf(run declare.Run, env []string, args ...string) (Command, error) {
 
 // In is the command that does in an environment what c would do: in sealed
 // isolation it enters the root first. dir is where it works.
-func In(e *environ.Environment, dir string, c Command) (Command, error) {
+func In(e *environ.Ready, dir string, c Command) (Command, error) {
 	if e.Isolation != declare.Sealed {
 		return c, nil
 	}
-	view := e.ViewNow(os.Environ())
+	view := e.Sees()
 	path := c.Path
 	if self, err := os.Executable(); err == nil && path == self {
 		path = view.Self // this program shows under another name
 	}
 	file, argv, err := seal.Command(view, dir, path, c.Argv)
 	return Command{file, argv}, err
+}
+
+// Of is the command that does in an environment what a run with no references left says,
+// and the environment of its process.
+func Of(e *environ.Ready, run declare.Run, dir string, args ...string) (Command, []string, error) {
+	env := e.Environ(dir)
+	c, err := CommandOf(run, env, args...)
+	if err == nil {
+		c, err = In(e, dir, c)
+	}
+	return c, env, err
 }
 
 // ByHand is a line that does what a run says when it is typed into a shell: what

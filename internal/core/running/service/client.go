@@ -10,26 +10,29 @@ import (
 	"io/fs"
 	"net"
 	"net/http"
-	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
 
 	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/host"
+	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/checkout/bay"
 )
 
 // Client talks to the supervisor of a bay.
 type Client struct {
 	bay  bay.Bay
+	host host.Host
 	http *http.Client
 }
 
-// Connect makes a client; nothing is started or asked.
-func Connect(b bay.Bay) *Client {
-	return &Client{b, &http.Client{Transport: &http.Transport{
+// Connect makes a client; nothing is started or asked. A supervisor that it has to start
+// gets the host's environment.
+func Connect(b bay.Bay, h host.Host) *Client {
+	return &Client{b, h, &http.Client{Transport: &http.Transport{
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			short, done, err := shortPath(b.Socket())
 			if err != nil {
@@ -90,7 +93,7 @@ func (c *Client) insist(ctx context.Context, path string, question, answer any) 
 			return err
 		}
 		if time.Now().After(deadline) {
-			return fmt.Errorf("the supervisor of bay %s does not come up; see %s", c.bay.Name, filepath.Join(c.bay.Dir, "supervisor.log"))
+			return fmt.Errorf("the supervisor of bay %s does not come up; see %s", c.bay.Name, c.bay.SupervisorLog())
 		}
 		if wait == time.Millisecond || wait == 50*time.Millisecond {
 			if err := c.spawn(); err != nil {
@@ -108,26 +111,24 @@ func (c *Client) insist(ctx context.Context, path string, question, answer any) 
 // spawn starts a supervisor in a session of its own, so that it outlives this
 // process and its terminal.
 func (c *Client) spawn() error {
-	if err := os.MkdirAll(c.bay.Dir, 0o700); err != nil {
-		return err
+	for _, folder := range []string{c.bay.Dir, c.bay.Records} {
+		if err := disk.Private(folder); err != nil {
+			return err
+		}
 	}
-	log, err := os.OpenFile(filepath.Join(c.bay.Dir, "supervisor.log"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+	log, err := disk.AppendOwn(c.bay.SupervisorLog())
 	if err != nil {
 		return err
 	}
 	defer log.Close()
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
 	told, err := json.Marshal(c.bay)
 	if err != nil {
 		return err
 	}
 	for _, attributes := range sessions() {
 		cmd := &exec.Cmd{
-			Path: self, Args: []string{SupervisorName, string(told)},
-			Dir: "/", Env: os.Environ(), Stdout: log, Stderr: log, SysProcAttr: attributes,
+			Path: c.host.Program, Args: []string{SupervisorName, string(told)},
+			Dir: "/", Env: c.host.Environ, Stdout: log, Stderr: log, SysProcAttr: attributes,
 		}
 		if err = cmd.Start(); err == nil {
 			go func() { _ = cmd.Wait() }()
@@ -166,9 +167,13 @@ func (c *Client) Claim(ctx context.Context, wanted bay.Ports) (Claimed, error) {
 	return out, err
 }
 
-// Start starts a service and waits until it is ready, done or failed.
-func (c *Client) Start(ctx context.Context, s Spec) (Status, error) {
+// Start starts a service and waits until it is ready, done or failed. A person consented
+// to what the spec says.
+func (c *Client) Start(ctx context.Context, g approval.Given, s Spec) (Status, error) {
 	var out Status
+	if !g.Holds() {
+		return out, fault.New(fault.NotApproved, "nobody has approved service %s", s.Name).Advise("Read it and decide: trammel approve")
+	}
 	err := c.insist(ctx, "/start", s, &out)
 	return out, err
 }
@@ -193,7 +198,7 @@ func (c *Client) Stop(ctx context.Context, names []string) ([]Status, error) {
 		}
 	}
 	for deadline := time.Now().Add(5 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
-		lock, err := disk.LockFile(filepath.Join(c.bay.Dir, "supervisor.lock"))
+		lock, err := disk.LockFile(c.bay.SupervisorLock())
 		if err == nil {
 			lock.Close()
 			break

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"trammel.example/trammel/internal/core/base/disk"
 )
 
 // Limits of a service's log.
@@ -42,7 +44,7 @@ type logWriter struct {
 }
 
 func openLog(path string) (*logWriter, error) {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	if err := disk.Private(filepath.Dir(path)); err != nil {
 		return nil, err
 	}
 	w := &logWriter{path: path}
@@ -50,7 +52,7 @@ func openLog(path string) (*logWriter, error) {
 }
 
 func (w *logWriter) open() error {
-	f, err := os.OpenFile(w.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
+	f, err := disk.AppendOwn(w.path)
 	if err != nil {
 		return err
 	}

@@ -314,6 +314,9 @@ func (p *page) logs(w http.ResponseWriter, r *http.Request) {
 // act starts, stops or restarts a service or runs a routine. It answers when that is
 // done, with what the command said when it failed.
 func (p *page) act(w http.ResponseWriter, r *http.Request) {
+	// The question is read before anything is answered: an answer to one that is still
+	// being sent does not arrive.
+	raw, readErr := io.ReadAll(io.LimitReader(r.Body, 64<<10))
 	origin := r.Header.Get("Origin")
 	site := r.Header.Get("Sec-Fetch-Site")
 	given := []byte(r.Header.Get("X-Trammel-Token"))
@@ -322,7 +325,7 @@ func (p *page) act(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	var ask struct{ What, Name string }
-	if err := json.NewDecoder(io.LimitReader(r.Body, 4096)).Decode(&ask); err != nil || ask.Name == "" || strings.HasPrefix(ask.Name, "-") {
+	if readErr != nil || json.Unmarshal(raw, &ask) != nil || !isName(ask.Name) {
 		http.Error(w, "it cannot be told what to do", http.StatusBadRequest)
 		return
 	}
@@ -360,6 +363,15 @@ func (p *page) act(w http.ResponseWriter, r *http.Request) {
 	p.at = time.Time{}
 	p.mu.Unlock()
 	w.WriteHeader(http.StatusNoContent)
+}
+
+// isName tells whether a text can be the name of a service, a copy of one, or a routine:
+// it becomes an argument and the name of a log.
+func isName(text string) bool {
+	if text == "" || len(text) > 100 || text[0] < 'a' || text[0] > 'z' || strings.Contains(text, "..") {
+		return false
+	}
+	return strings.Trim(text, "abcdefghijklmnopqrstuvwxyz0123456789_-.") == ""
 }
 
 // runLogged runs a command whose output goes into a log of its own.

@@ -39,14 +39,15 @@ var routerPorts = []int{4280, 4281, 4282, 4283, 0}
 // routes are what one bay's supervisor publishes.
 type routes struct {
 	Project  string           `json:"project"`
+	Label    string           `json:"label"` // what the names of this checkout end in: its project, or a name of its own
 	Bay      string           `json:"bay"`
-	Dir      string           `json:"dir"`
+	Records  string           `json:"records"`
 	Services map[string][]int `json:"services"` // ports on this machine, a copy each
 }
 
 // host is the name of a service (or, with "", of the page) without the port.
 func (r routes) host(service string) string {
-	name := r.Project + ".localhost"
+	name := r.Label + ".localhost"
 	if r.Bay != bay.Main {
 		name = r.Bay + "." + name
 	}
@@ -56,15 +57,29 @@ func (r routes) host(service string) string {
 	return name
 }
 
-func (s *supervisor) routesFile() string {
-	return filepath.Join(s.bay.Routes(), strings.TrimPrefix(canon.Digest(s.bay.Dir), "sha256:")[:24]+".json")
+func routesFile(b bay.Bay) string {
+	return filepath.Join(b.Routes(), strings.TrimPrefix(canon.Digest(b.Records), "sha256:")[:24]+".json")
+}
+
+// takeLabel decides what the names of this checkout end in. Two checkouts may have one
+// project name: the first to start has it on the router, for as long as any of its bays
+// runs; another one has a name of its own, which its folder decides.
+func (s *supervisor) takeLabel() {
+	s.label = s.bay.Project
+	held, ours, err := disk.HoldAs(filepath.Join(s.bay.Routes(), "name-"+s.bay.Project), s.bay.Checkout)
+	if err == nil && ours {
+		s.held = held
+		return
+	}
+	s.label = s.bay.OwnLabel()
+	s.log.Info("another checkout has the name", "project", s.bay.Project, "label", s.label)
 }
 
 // publish says anew what this bay routes.
 func (s *supervisor) publish() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	r := routes{Project: s.bay.Project, Bay: s.bay.Name, Dir: s.bay.Dir, Services: map[string][]int{}}
+	r := routes{Project: s.bay.Project, Label: s.label, Bay: s.bay.Name, Records: s.bay.Records, Services: map[string][]int{}}
 	names := make([]string, 0, len(s.units))
 	for name := range s.units {
 		names = append(names, name)
@@ -78,7 +93,7 @@ func (s *supervisor) publish() {
 	}
 	raw, err := json.Marshal(r)
 	if err == nil && string(raw) != s.published {
-		err = disk.WriteCache(s.routesFile(), raw)
+		err = disk.WriteCache(routesFile(s.bay), raw)
 		s.published = string(raw)
 	}
 	if err != nil {
@@ -86,11 +101,11 @@ func (s *supervisor) publish() {
 	}
 }
 
-func (s *supervisor) withdraw() { os.Remove(s.routesFile()) }
+func (s *supervisor) withdraw() { os.Remove(routesFile(s.bay)) }
 
 // RouterPort is the port on which the user's names are served now; 0 when they are not.
 func RouterPort(state string) int {
-	raw, err := os.ReadFile(filepath.Join(state, "routes", "port"))
+	raw, err := disk.Read(filepath.Join(state, "routes", "port"), 64)
 	n, convErr := strconv.Atoi(string(raw))
 	if err != nil || convErr != nil {
 		return 0
@@ -98,9 +113,14 @@ func RouterPort(state string) int {
 	return n
 }
 
-// PageAddress is where a bay's page is.
-func PageAddress(b bay.Bay) string {
-	return fmt.Sprintf("http://%s:%d/", routes{Project: b.Project, Bay: b.Name}.host(""), RouterPort(b.State))
+// PageAddress is where a bay's page is. taken is true when another checkout has the
+// project's name, and the address has a name of this checkout's own.
+func PageAddress(b bay.Bay) (address string, taken bool) {
+	r := routes{Project: b.Project, Label: b.Project, Bay: b.Name}
+	if raw, err := disk.Read(routesFile(b), disk.MostState); err == nil {
+		_ = json.Unmarshal(raw, &r)
+	}
+	return fmt.Sprintf("http://%s:%d/", r.host(""), RouterPort(b.State)), r.Label != b.Project
 }
 
 // address is a service's URL by name, or "" while nobody serves names.
@@ -109,7 +129,7 @@ func (s *supervisor) address(service string) string {
 	if port == 0 {
 		return ""
 	}
-	return fmt.Sprintf("http://%s:%d/", routes{Project: s.bay.Project, Bay: s.bay.Name}.host(service), port)
+	return fmt.Sprintf("http://%s:%d/", routes{Label: s.label, Bay: s.bay.Name}.host(service), port)
 }
 
 // route serves names whenever no other supervisor of the user does.
@@ -169,7 +189,7 @@ func (t *router) known() []routes {
 	var out []routes
 	for _, f := range files {
 		var r routes
-		raw, err := os.ReadFile(f)
+		raw, err := disk.Read(f, disk.MostState)
 		if err != nil || json.Unmarshal(raw, &r) != nil {
 			continue
 		}
@@ -200,11 +220,13 @@ func (t *router) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	all := t.known()
-	for _, bay := range all {
+	for _, bay := range all { // a bay's page comes before a service of that name
 		if name == bay.host("") {
 			t.page(w, r, bay)
 			return
 		}
+	}
+	for _, bay := range all {
 		for service, ports := range bay.Services {
 			if name == bay.host(service) && len(ports) > 0 {
 				t.service(w, r, service, ports)
@@ -277,7 +299,7 @@ func (t *router) page(w http.ResponseWriter, r *http.Request, b routes) {
 			p.Out.Host = p.In.Host
 		},
 		Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			return control(ctx, b.Dir)
+			return control(ctx, b.Records)
 		}},
 		FlushInterval: -1, ErrorLog: slog.NewLogLogger(t.log.Handler(), slog.LevelDebug),
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
@@ -296,7 +318,7 @@ func (t *router) unknown(w http.ResponseWriter, r *http.Request, name string, al
 	links := []string{}
 	for _, b := range all {
 		ctx, cancel := context.WithTimeout(r.Context(), time.Second)
-		c, err := control(ctx, b.Dir)
+		c, err := control(ctx, b.Records)
 		cancel()
 		if err != nil {
 			continue

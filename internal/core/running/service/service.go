@@ -43,7 +43,7 @@ type Spec struct {
 	Network string          `json:"network"` // name of a private network's segment; "" is this machine's own
 	Outer   map[string]int  `json:"outer"`
 	Web     string          `json:"web"`   // name of the port that browsers are sent to, or ""
-	Stale   []string        `json:"stale"` // files of an earlier run that would be in the way, absolute
+	Stale   []string        `json:"stale"` // files of an earlier run that would be in the way, below the bay's folder
 	Ready   Probe           `json:"ready"`
 	Restart declare.Restart `json:"restart"`
 	Signal  string          `json:"signal"`
@@ -77,18 +77,20 @@ type Probe struct {
 	Within  time.Duration `json:"within"`
 }
 
-// Digest is what a spec's Config is: a digest of what decides how it behaves.
-// The host's own variables, which differ between terminals, do not count.
-func (s Spec) Digest(variables []string) string {
+// Digest is what a spec's Config is: a digest of what decides how it behaves. run and probe
+// are what is run, as it was written with no references left, and variables what is set,
+// with marks in place of secrets: so it can be had without consent to reveal any. The host's
+// own variables, which differ between terminals, do not count.
+func (s Spec) Digest(run, probe canon.Map, variables []string) string {
 	ports := canon.Map{}
 	for name, n := range s.Ports {
 		ports[name] = n
 	}
 	return canon.Digest(canon.Map{
-		"argv": s.Argv, "dir": s.Dir, "variables": variables, "ports": ports, "restart": string(s.Restart),
+		"run": run, "dir": s.Dir, "variables": variables, "ports": ports, "restart": string(s.Restart),
 		"signal": s.Signal, "within": int64(s.Within), "network": s.Network,
 		"ready": canon.Map{
-			"tcp": s.Ready.TCP, "http": s.Ready.HTTP, "status": s.Ready.Status, "command": s.Ready.Command,
+			"tcp": s.Ready.TCP, "http": s.Ready.HTTP, "status": s.Ready.Status, "command": probe,
 			"log": s.Ready.Log, "file": s.Ready.File, "notify": s.Ready.Notify, "every": int64(s.Ready.Every), "within": int64(s.Ready.Within),
 		},
 	})

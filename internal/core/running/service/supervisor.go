@@ -33,7 +33,7 @@ const idle = 10 * time.Second
 // SupervisorName; it does not return. A second one for the same bay goes at once.
 func Supervise() {
 	var b bay.Bay
-	if len(os.Args) != 2 || json.Unmarshal([]byte(os.Args[1]), &b) != nil || !filepath.IsAbs(b.Dir) {
+	if len(os.Args) != 2 || json.Unmarshal([]byte(os.Args[1]), &b) != nil || !filepath.IsAbs(b.Dir) || !filepath.IsAbs(b.Records) {
 		os.Exit(2)
 	}
 	keepRights()
@@ -46,7 +46,7 @@ func Supervise() {
 }
 
 func supervise(b bay.Bay, log *slog.Logger) error {
-	lock, err := disk.LockFile(filepath.Join(b.Dir, "supervisor.lock"))
+	lock, err := disk.LockFile(b.SupervisorLock())
 	if errors.Is(err, disk.ErrHeld) {
 		return nil
 	}
@@ -61,12 +61,13 @@ func supervise(b bay.Bay, log *slog.Logger) error {
 		units: map[string]*unit{}, claims: map[string]*bay.Claim{}, activity: time.Now(),
 		grounds: map[string]*ground{"": {}},
 	}
+	s.takeLabel()
 	s.page = newPage(s)
 	listener, err := listenControl(s.bay.Socket())
 	if err != nil {
 		return err
 	}
-	server := &http.Server{Handler: s.routes(), ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
+	server := &http.Server{Handler: s.routes(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 	go func() { _ = server.Serve(listener) }()
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
@@ -105,6 +106,8 @@ func supervise(b bay.Bay, log *slog.Logger) error {
 
 type supervisor struct {
 	bay    bay.Bay
+	label  string   // what its names on the router end in
+	held   *os.File // keeps that from other checkouts; nil when the label is its own
 	log    *slog.Logger
 	page   *page
 	ctx    context.Context
@@ -244,6 +247,10 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 	}
 	defer unlock()
 	ports, err := s.bay.ReadPorts()
+	var broken *bay.Broken
+	if errors.As(err, &broken) { // whoever asked has just chosen anew, and it broke again
+		err = broken.PutAside(r.Context(), "numbers of ports are chosen anew")
+	}
 	if err != nil {
 		return nil, err
 	}

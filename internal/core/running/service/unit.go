@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
 
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/mask"
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/kernel/listen"
@@ -166,11 +168,16 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 	}
 	defer outRead.Close()
 	defer errRead.Close()
-	for _, path := range u.spec.Stale {
+	for _, name := range u.spec.Stale {
 		// Only one supervisor has this bay, and nothing of an earlier one is alive: what
-		// process such a file names means nothing any more.
-		if err := os.Remove(path); err == nil {
-			u.log.line("sup", []byte("removed "+path+" of an earlier run"))
+		// process such a file names means nothing any more. It goes only from the bay.
+		if _, err := os.Lstat(filepath.Join(u.bay.Dir, name)); err != nil {
+			continue
+		}
+		if err := disk.RemoveWithin(u.bay.Dir, name); err == nil {
+			u.log.line("sup", []byte("removed "+name+" of an earlier run"))
+		} else {
+			u.log.line("sup", []byte(name+" of an earlier run is not removed: "+err.Error()))
 		}
 	}
 	env := append(slices.Clone(u.spec.Env), u.g.variables()...)

@@ -2,7 +2,6 @@ package service
 
 import (
 	"encoding/json"
-	"os"
 	"slices"
 	"time"
 
@@ -48,7 +47,7 @@ func (s *supervisor) want(name string, is bool) {
 // Wanted are the services of a bay that ran when nobody had stopped them.
 func Wanted(b bay.Bay) []string {
 	var out []string
-	if raw, err := os.ReadFile(b.WantedFile()); err == nil {
+	if raw, err := disk.Read(b.WantedFile(), disk.MostState); err == nil {
 		_ = json.Unmarshal(raw, &out)
 	}
 	return out

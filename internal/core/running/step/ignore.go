@@ -3,12 +3,13 @@ package step
 import (
 	"errors"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+
+	"trammel.example/trammel/internal/core/base/disk"
 )
 
 // ignored decides which files count for a step by files in the format of .gitignore
@@ -24,7 +25,7 @@ type ignorePattern struct {
 func readIgnored(dir string, files []string) (ignored, error) {
 	var out ignored
 	for _, file := range files {
-		raw, err := os.ReadFile(filepath.Join(dir, file))
+		raw, err := disk.ReadWithin(dir, file, disk.MostText)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}

@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/event"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/mask"
@@ -27,7 +28,7 @@ const grace = 5 * time.Second
 
 // Runner runs steps.
 type Runner struct {
-	Environment *environ.Environment
+	Environment *environ.Ready               // a person consented to it
 	Look        func(string) (string, error) // meaning of references
 	Dir         string
 	Logs        string // folder of logs
@@ -52,20 +53,19 @@ func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 	if err := begin(st.marks, name); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(r.Logs, 0o755); err != nil {
+	if err := disk.Private(r.Logs); err != nil {
 		return err
 	}
-	log, err := os.Create(r.Log(name))
+	log, err := disk.CreateOwn(r.Log(name))
 	if err != nil {
 		return err
 	}
 	defer log.Close()
-	run, err := script.Expand(st.Step.Run, r.Look)
+	run, err := environ.Expand(st.Step.Run, r.Look)
 	if err != nil {
 		return fault.New(fault.Use, "step %s: %v", name, err)
 	}
-	env := r.Environment.Environ(os.Environ(), r.Dir)
-	command, err := r.command(run, env)
+	command, env, err := script.Of(r.Environment, run, r.Dir)
 	if err != nil {
 		return fault.New(fault.Use, "step %s: %v", name, err)
 	}
@@ -102,22 +102,13 @@ func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 // pause is how long a step waits before it is tried again, the first time.
 const pause = 500 * time.Millisecond
 
-func (r *Runner) command(run declare.Run, env []string) (script.Command, error) {
-	command, err := script.CommandOf(run, env)
-	if err != nil {
-		return command, err
-	}
-	return script.In(r.Environment, r.Dir, command)
-}
-
 // Evidence runs what says what a step left behind and returns its lines.
 func (r *Runner) Evidence(ctx context.Context, s declare.Step) ([]string, error) {
-	run, err := script.Expand(s.Evidence, r.Look)
+	run, err := environ.Expand(s.Evidence, r.Look)
 	if err != nil {
 		return nil, fault.New(fault.Use, "the evidence of step %s: %v", s.Name, err)
 	}
-	env := r.Environment.Environ(os.Environ(), r.Dir)
-	command, err := r.command(run, env)
+	command, env, err := script.Of(r.Environment, run, r.Dir)
 	if err != nil {
 		return nil, err
 	}

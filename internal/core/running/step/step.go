@@ -59,9 +59,14 @@ const (
 // are per bay.
 type Marks struct{ Checkout, Bay string }
 
-// MarksIn names the folders, given the checkout's own and the bay's.
-func MarksIn(local, bay string) Marks {
-	return Marks{filepath.Join(local, "steps"), filepath.Join(bay, "steps")}
+// MarksIn names the folders, given the checkout's own and that of the bay's records.
+//
+// Where nothing was done in the checkout yet it has no folder, which is "".
+func MarksIn(local, records string) Marks {
+	if local == "" {
+		return Marks{"", filepath.Join(records, "steps")}
+	}
+	return Marks{filepath.Join(local, "steps"), filepath.Join(records, "steps")}
 }
 
 func (m Marks) of(s declare.Step) string {
@@ -90,7 +95,7 @@ func missing(dir string, makes []string) string {
 
 // Plan decides for every step of a declaration whether it is due. Steps are in
 // the order of the declaration.
-func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e *environ.Environment, marks Marks, files map[string]string) ([]Status, error) {
+func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e environ.Environment, marks Marks, files map[string]string) ([]Status, error) {
 	tools := Fingerprint{}
 	for _, p := range parts {
 		tools[p.Item] = canon.Digest(canon.List{tools[p.Item], p.Tree})
@@ -191,6 +196,11 @@ func (f Fingerprint) reads(dir string, globs, ignore []string, sums map[string]s
 	if err != nil {
 		return err
 	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
 	for _, glob := range globs {
 		if out, negated := strings.CutPrefix(glob, "!"); negated {
 			skip = append(skip, ignorePattern{glob: out})
@@ -200,7 +210,7 @@ func (f Fingerprint) reads(dir string, globs, ignore []string, sums map[string]s
 		if strings.HasPrefix(glob, "!") {
 			continue
 		}
-		found, err := doublestar.Glob(os.DirFS(dir), glob, doublestar.WithNoFollow())
+		found, err := doublestar.Glob(root.FS(), glob, doublestar.WithNoFollow())
 		if err != nil {
 			return err
 		}
@@ -317,7 +327,10 @@ func markFile(marks, name string) string { return filepath.Join(marks, name+".js
 
 // readMark reads a mark; a damaged one counts as none.
 func readMark(marks, name string) (m Mark, ok bool) {
-	raw, err := os.ReadFile(markFile(marks, name))
+	if marks == "" {
+		return m, false
+	}
+	raw, err := disk.Read(markFile(marks, name), disk.MostState)
 	if err != nil {
 		return m, false
 	}
@@ -333,7 +346,7 @@ func succeed(st Status, took time.Duration, evidence []string) error {
 	if err != nil {
 		return err
 	}
-	return disk.Write(markFile(st.marks, st.Step.Name), raw, 0o644)
+	return disk.Write(markFile(st.marks, st.Step.Name), raw, 0o600)
 }
 
 // begin forgets the last success: from here until the next one the step is due.

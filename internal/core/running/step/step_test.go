@@ -16,7 +16,7 @@ type checkout struct {
 	t     *testing.T
 	d     *declare.Declaration
 	parts []lock.PartOn
-	env   *environ.Environment
+	env   environ.Environment
 	marks string
 }
 
@@ -29,7 +29,7 @@ func newCheckout(t *testing.T) *checkout {
 		{Name: "free", Run: declare.Run{Argv: []string{"true"}}},
 	}}
 	c.parts = []lock.PartOn{{Item: "go", Name: "go", Part: lock.Part{Tree: "blake3:aa"}}}
-	c.env = &environ.Environment{Variables: []environ.Variable{
+	c.env = environ.Environment{Variables: []environ.Variable{
 		{Name: "LEDGER_URL", Value: "a", From: "declaration"}, {Name: "LEDGER", Value: "b", From: "declaration"}, {Name: "GOPATH", Value: "/x", From: "card of go"},
 	}}
 	c.write("go.mod", "module weir")

@@ -117,6 +117,21 @@ func (s *Store) Damaged(p lock.PartOn) bool {
 	return err == nil
 }
 
+// Commands tells whether the files of a part's commands are all there: a look at each, and
+// not into it.
+func (s *Store) Commands(p lock.PartOn) bool {
+	look := os.Stat
+	if p.Format == lock.RootFormat { // its links mean what they mean inside
+		look = os.Lstat
+	}
+	for _, file := range p.Bin {
+		if _, err := look(filepath.Join(s.Path(p), filepath.FromSlash(file))); err != nil {
+			return false
+		}
+	}
+	return true
+}
+
 // known is where the tree digest of an archive is remembered, for parts whose
 // lock does not state it yet.
 func (s *Store) known(p lock.PartOn) string {
@@ -139,6 +154,15 @@ func (s *Store) Tree(p lock.PartOn) string {
 		return ""
 	}
 	return name
+}
+
+// Complete gives parts the trees that this store knows where their lock does not say
+// them. Parts are handed on complete, and nobody else asks.
+func (s *Store) Complete(parts []lock.PartOn) []lock.PartOn {
+	for i := range parts {
+		parts[i].Tree = s.Tree(parts[i])
+	}
+	return parts
 }
 
 // RootRecipe changes with each change of how a root is made from its packages.

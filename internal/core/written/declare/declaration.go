@@ -60,7 +60,7 @@ type Declaration struct {
 
 	Includes []Included // in the order that they were read in
 
-	original        *Declaration
+	digest          string // of its meaning, as it was read
 	statedIsolation bool
 }
 
@@ -116,7 +116,7 @@ type Variable struct {
 // Text is the value as digests are taken of it.
 func (v Variable) Text() string {
 	if v.When != nil {
-		return v.When.text()
+		return v.When.Text()
 	}
 	return v.Value
 }
@@ -275,11 +275,26 @@ func Names[T named](list []T) []string {
 	return out
 }
 
-// Digest is the digest of the declaration's meaning: what `lock` resolves and
-// what runs. Comments, order of tables and the text about things do not count;
-// neither does the address of a source, since digests decide and mirrors differ.
+// Digest is the digest of the declaration's meaning as it was read: what `lock` resolves
+// and what runs. Comments, order of tables and the text about things do not count;
+// neither does the address of a source, since digests decide and mirrors differ. It stays
+// when params are filled in and cards have added what they say.
 func (d *Declaration) Digest() string {
-	d = d.Original()
+	if d.digest != "" {
+		return d.digest
+	}
+	return d.meaning()
+}
+
+// WithToolchains is the declaration with other asks, for a passing trial.
+func (d *Declaration) WithToolchains(list []Toolchain) *Declaration {
+	out := *d
+	out.Toolchains = list
+	out.digest = out.meaning()
+	return &out
+}
+
+func (d *Declaration) meaning() string {
 	platforms := make([]string, len(d.Platforms))
 	for i, p := range d.Platforms {
 		platforms[i] = p.String()
@@ -407,7 +422,7 @@ func (s Service) Meaning() canon.Map {
 			settings[name] = value
 		}
 		for name, c := range s.Conditions {
-			settings[name] = c.text()
+			settings[name] = c.Text()
 		}
 		tool["settings"] = settings
 	}
@@ -436,10 +451,11 @@ func (s Service) Meaning() canon.Map {
 	return all
 }
 
-// Completed is the declaration with services that know what their cards say.
-func (d *Declaration) Completed(services []Service) *Declaration {
+// Completed is the declaration with services that know what their cards say, and the
+// routines that cards bring along.
+func (d *Declaration) Completed(services []Service, routines []Routine) *Declaration {
 	out := *d
-	out.original, out.Services = d.Original(), services
+	out.Services, out.Routines = services, routines
 	return &out
 }
 

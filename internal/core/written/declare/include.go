@@ -5,11 +5,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/page"
 	"trammel.example/trammel/internal/core/base/platform"
@@ -21,6 +21,8 @@ type Included struct {
 	Name   string // as messages and the lock have it: relative to the project, or a locator
 	Digest string // of its content
 	Pin    string // of a locator: what it named when the lock was made
+
+	below string // its path from the folder of its origin
 }
 
 // Get finds what a locator names: the folder of its files, the path of the named one
@@ -63,15 +65,15 @@ func (r *reader) include(d *Declaration, at origin, from string, path []string) 
 		if slices.ContainsFunc(d.Includes, func(y Included) bool { return y.Name == x.Name }) {
 			continue // two files may share a third
 		}
-		source, err := os.ReadFile(x.File)
+		source, err := r.had.read(in.dir, x.below)
 		if err != nil {
-			r.Fault(span, "", "%q cannot be included: %v", name, err)
+			r.Fault(span, "", "%q cannot be included: it %s", name, disk.InWords(err))
 			continue
 		}
 		sum := sha256.Sum256(source)
 		x.Digest = "sha256:" + hex.EncodeToString(sum[:])
 		d.Includes = append(d.Includes, x)
-		sub := &reader{Page: page.Parse(x.Name, source), get: r.get}
+		sub := &reader{Page: page.Parse(x.Name, source), had: r.had}
 		if len(sub.Findings) == 0 {
 			sub.included(d, in, x.File, append(slices.Clone(path), x.Name))
 		}
@@ -83,10 +85,10 @@ func (r *reader) include(d *Declaration, at origin, from string, path []string) 
 // stays in what a locator names, or a locator.
 func (r *reader) find(at origin, from, name string) (Included, origin, error) {
 	if locatorLike(name) {
-		if r.get == nil {
+		if r.had.Get == nil {
 			return Included{}, at, errors.New("locators are not read here")
 		}
-		dir, path, pin, err := r.get(name)
+		dir, path, pin, err := r.had.Get(name)
 		if err != nil {
 			return Included{}, at, err
 		}
@@ -101,14 +103,15 @@ func (r *reader) find(at origin, from, name string) (Included, origin, error) {
 			return Included{}, at, fault.New(fault.Use, "it names no file").Advise("Write the path of a file behind it: git+URL#REV:ops/base.toml")
 		}
 		in := origin{dir: dir, name: before + ":", pin: pin}
-		return Included{File: filepath.Join(dir, filepath.FromSlash(path)), Name: in.name + path, Pin: pin}, in, nil
+		return Included{File: filepath.Join(dir, filepath.FromSlash(path)), Name: in.name + path, Pin: pin, below: path}, in, nil
 	}
 	file := filepath.Join(filepath.Dir(from), filepath.FromSlash(name))
 	shown, err := filepath.Rel(at.dir, file)
-	if err != nil || filepath.IsAbs(name) || at.pin != "" && !filepath.IsLocal(shown) {
-		return Included{}, at, fault.New(fault.Use, "it is no path from here").Advise("Write a path relative to this file.")
+	if err != nil || filepath.IsAbs(name) || !filepath.IsLocal(shown) {
+		return Included{}, at, fault.New(fault.Use, "it is no path below the project's folder").
+			Advise("Write a path relative to this file that stays in the folder of the project. What several projects share can be named by a locator: git+URL#REV:FILE")
 	}
-	return Included{File: file, Name: at.name + filepath.ToSlash(shown), Pin: at.pin}, at, nil
+	return Included{File: file, Name: at.name + filepath.ToSlash(shown), Pin: at.pin, below: shown}, at, nil
 }
 
 // locatorLike tells a locator from a path (package locator has all of it).

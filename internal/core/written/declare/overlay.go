@@ -4,9 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/page"
 )
 
@@ -19,14 +20,17 @@ func OverlayFile(dir string) string { return filepath.Join(dir, OverlayName) }
 // ReadOverlay reads the additions beside a declaration; nil when there are none.
 // They hold toolchains, variables and host commands, and nothing that the shared
 // declaration has already: it cannot be changed from here.
-func ReadOverlay(d *Declaration) (*Declaration, error) {
+func ReadOverlay(d *Declaration, files Files) (*Declaration, error) {
+	if filepath.Base(d.File) != FileName {
+		return nil, nil
+	}
 	path := OverlayFile(d.Dir)
-	source, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) || filepath.Base(d.File) != FileName {
+	source, err := files.read(d.Dir, OverlayName)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, fault.New(fault.Use, "%s %s", path, disk.InWords(err)).Advise("It is a regular file of text beside the declaration.")
 	}
 	return ParseOverlay(d, path, source)
 }
@@ -68,6 +72,7 @@ func ParseOverlay(d *Declaration, path string, source []byte) (*Declaration, err
 	if err := r.Err(); err != nil {
 		return nil, err
 	}
+	o.digest = o.meaning()
 	return o, nil
 }
 

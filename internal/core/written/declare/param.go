@@ -118,8 +118,8 @@ type Condition struct {
 	Then, Else string
 }
 
-// text is the condition as one text, which digests are taken of.
-func (c *Condition) text() string {
+// Text is the condition as one text, which digests are taken of.
+func (c *Condition) Text() string {
 	return "when param." + c.Param + " is " + strconv.Quote(c.Is) + " then " + strconv.Quote(c.Then) + " else " + strconv.Quote(c.Else)
 }
 
@@ -215,8 +215,8 @@ func (r *reader) value(v *page.Value, what, service string) (string, *Condition)
 }
 
 // With is the declaration with the values of its params filled in: references to
-// params are gone, conditional values are decided, and copies are counted. What was
-// read stays to be had by Original, which alone decides digests.
+// params are gone, conditional values are decided, and copies are counted. The digest
+// stays that of what was read.
 func (d *Declaration) With(values map[string]string) (*Declaration, error) {
 	if len(d.Params) == 0 {
 		return d, nil
@@ -258,7 +258,7 @@ func (d *Declaration) With(values map[string]string) (*Declaration, error) {
 		return out
 	}
 	out := *d
-	out.original, out.Values = d, all
+	out.Values = all
 	out.Variables = variables(d.Variables)
 	out.Steps = nil
 	for _, s := range d.Steps {
@@ -301,14 +301,6 @@ func (d *Declaration) replacements(values map[string]string) []string {
 		pairs = append(pairs, "@{param."+p.Name+"}", strings.ReplaceAll(values[p.Name], "@{", "@@{"))
 	}
 	return pairs
-}
-
-// Original is the declaration as it was read, whatever its params are.
-func (d *Declaration) Original() *Declaration {
-	if d.original != nil {
-		return d.original
-	}
-	return d
 }
 
 // Param finds a param by name.

@@ -13,18 +13,16 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"mvdan.cc/sh/v3/syntax"
 
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/page"
 	"trammel.example/trammel/internal/core/base/platform"
 	"trammel.example/trammel/internal/core/base/version"
 )
 
-// Find looks for the nearest declaration at or above dir and returns its path.
+// Find looks for the nearest declaration at or above dir, which is absolute, and returns
+// its path.
 func Find(dir string) (string, error) {
-	dir, err := filepath.Abs(dir)
-	if err != nil {
-		return "", err
-	}
 	for d := dir; ; d = filepath.Dir(d) {
 		path := filepath.Join(d, FileName)
 		if info, err := os.Stat(path); err == nil && !info.IsDir() {
@@ -41,34 +39,40 @@ func Find(dir string) (string, error) {
 	}
 }
 
-// Read reads the declaration at path. An error of type fault.Findings holds all
-// that is wrong with it.
-//
-// get finds the files of locators that it includes; with nil none can be included.
-func Read(path string, get Get) (*Declaration, error) {
-	path, err := filepath.Abs(path)
-	if err != nil {
-		return nil, err
+// Files says how the files of a declaration are had.
+type Files struct {
+	Get  Get                                    // finds what a locator names; nil: none can be included
+	Read func(dir, name string) ([]byte, error) // nil: as they lie there
+}
+
+func (f Files) read(dir, name string) ([]byte, error) {
+	if f.Read != nil {
+		return f.Read(dir, name)
 	}
-	source, err := os.ReadFile(path)
+	return disk.ReadWithin(dir, name, disk.MostText)
+}
+
+// Read reads the declaration at path, which is absolute. An error of type fault.Findings
+// holds all that is wrong with it.
+func Read(path string, files Files) (*Declaration, error) {
+	source, err := files.read(filepath.Dir(path), filepath.Base(path))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New(fault.Use, "%s is not there", path)
 	}
 	if err != nil {
-		return nil, fault.New(fault.Use, "the declaration cannot be read: %v", err)
+		return nil, fault.New(fault.Use, "%s %s", path, disk.InWords(err)).Advise("A declaration is a regular file of text in the project's own folder.")
 	}
-	return parseWith(path, source, get)
+	return parseWith(path, source, files)
 }
 
 // Parse reads a declaration from memory; path names it in messages and gives the
 // project's folder.
-func Parse(path string, source []byte) (*Declaration, error) { return parseWith(path, source, nil) }
+func Parse(path string, source []byte) (*Declaration, error) { return parseWith(path, source, Files{}) }
 
-func parseWith(path string, source []byte, get Get) (*Declaration, error) {
+func parseWith(path string, source []byte, files Files) (*Declaration, error) {
 	var unreached error // what could not be fetched says nothing about the declaration
-	found := get
-	if get != nil {
-		found = func(locator string) (dir, path, pin string, err error) {
+	if get := files.Get; get != nil {
+		files.Get = func(locator string) (dir, path, pin string, err error) {
 			dir, path, pin, err = get(locator)
 			if errors.Is(err, fault.Source) {
 				unreached = err
@@ -76,7 +80,7 @@ func parseWith(path string, source []byte, get Get) (*Declaration, error) {
 			return dir, path, pin, err
 		}
 	}
-	r := reader{Page: page.Parse(filepath.Base(path), source), get: found}
+	r := reader{Page: page.Parse(filepath.Base(path), source), had: files}
 	d := &Declaration{File: path, Dir: filepath.Dir(path)}
 	if len(r.Findings) == 0 {
 		r.declaration(d)
@@ -108,6 +112,7 @@ func parseWith(path string, source []byte, get Get) (*Declaration, error) {
 	if err := r.Err(); err != nil {
 		return nil, err
 	}
+	d.digest = d.meaning()
 	return d, nil
 }
 
@@ -115,7 +120,7 @@ func parseWith(path string, source []byte, get Get) (*Declaration, error) {
 type reader struct {
 	*page.Page
 	parts []*reader // of the files that are included, at any depth
-	get   Get
+	had   Files
 
 	tools []*page.Value // names of toolchains that services run
 	whens []*page.Value // names of params that values depend on
@@ -360,6 +365,8 @@ func (r *reader) variables(t *page.Table, service string) []Variable {
 			r.Fault(e.Key, "", "%q cannot name a variable", e.Name)
 		case e.Name == "PATH" || strings.HasPrefix(e.Name, "TRAMMEL"):
 			r.Fault(e.Key, "", "%s is made by Trammel and cannot be declared", e.Name)
+		case shellsOwn(e.Name) != "":
+			r.Fault(e.Key, "Give it another name.", "%s is %s's own: a shell that comes into the project could not give it back", e.Name, shellsOwn(e.Name))
 		case strings.ContainsRune(e.Value.Text, 0):
 			r.Fault(e.Value.Span, "", "the value of %s holds a NUL byte", e.Name)
 		}

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -450,16 +449,29 @@ func Read(dir string) (*Lock, error) { return ReadFile(Path(dir)) }
 
 // ReadFile reads and checks a lock.
 func ReadFile(path string) (*Lock, error) {
-	source, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		e := fault.New(fault.Use, "there is no %s yet", filepath.Base(path))
-		e.Cause = ErrNone
-		return nil, e.Advise("Make it: trammel lock")
-	}
+	source, err := ReadBytes(filepath.Dir(path), filepath.Base(path))
 	if err != nil {
-		return nil, fault.New(fault.Use, "the lock cannot be read: %v", err)
+		return nil, err
 	}
 	return Parse(source)
+}
+
+// ReadBytes reads the file of a lock below a folder without looking at what it says.
+func ReadBytes(dir, name string) ([]byte, error) {
+	source, err := disk.ReadWithin(dir, name, disk.MostLock)
+	return source, unread(name, err)
+}
+
+func unread(name string, err error) error {
+	if err == nil {
+		return nil
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		e := fault.New(fault.Use, "there is no %s yet", name)
+		e.Cause = ErrNone
+		return e.Advise("Make it: trammel lock")
+	}
+	return fault.New(fault.Use, "%s %s", name, disk.InWords(err)).Advise("A lock is a regular file in the project's own folder. Bring back the committed one, or write it anew: trammel lock")
 }
 
 // Parse reads a lock from memory and checks its digest.
@@ -577,7 +589,7 @@ func (l *Lock) Write(dir string) error { return l.WriteFile(Path(dir)) }
 // WriteFile is Write to any path.
 func (l *Lock) WriteFile(path string) error {
 	content := l.Bytes()
-	if old, err := os.ReadFile(path); err == nil && string(old) == string(content) {
+	if old, err := disk.ReadWithin(filepath.Dir(path), filepath.Base(path), disk.MostLock); err == nil && string(old) == string(content) {
 		return nil
 	}
 	return disk.Write(path, content, 0o644)

@@ -13,11 +13,12 @@ import (
 	"trammel.example/trammel/internal/core/base/place"
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/origins/locator"
+	"trammel.example/trammel/internal/core/written/declare"
 )
 
-// Checkout is an environment that was opened by a locator. Its name, two made-up
+// Located is an environment that was opened by a locator. Its name, two made-up
 // words, is that of its bay.
-type Checkout struct {
+type Located struct {
 	Name    string    `json:"name"`
 	Locator string    `json:"locator"` // as it was written
 	Key     string    `json:"key"`     // the same for the same thing, however it was written
@@ -27,23 +28,23 @@ type Checkout struct {
 	At      time.Time `json:"at"`
 }
 
-func checkoutFile(places place.Places, name string) string {
+func locatedFile(places place.Places, name string) string {
 	return filepath.Join(places.Checkouts(), name+".json")
 }
 
-// CheckoutNamed finds what was opened by a locator under a name.
-func CheckoutNamed(places place.Places, name string) (Checkout, bool) {
-	var c Checkout
-	raw, err := os.ReadFile(checkoutFile(places, name))
+// LocatedAs finds what was opened by a locator under a name.
+func LocatedAs(places place.Places, name string) (Located, bool) {
+	var c Located
+	raw, err := os.ReadFile(locatedFile(places, name))
 	return c, err == nil && json.Unmarshal(raw, &c) == nil && c.Name == name
 }
 
-// OpenCheckout gives the checkout of a locator. One that was opened before stays at
+// OpenLocated gives the checkout of a locator. One that was opened before stays at
 // the state that it was opened at.
-func OpenCheckout(places place.Places, text, dir string, get func(l locator.Locator) (dir, pin string, err error)) (Checkout, error) {
+func OpenLocated(places place.Places, text, dir string, get func(l locator.Locator) (dir, pin string, err error)) (Located, error) {
 	l, err := locator.Parse(text, dir)
 	if err != nil {
-		return Checkout{}, err
+		return Located{}, err
 	}
 	if l.Kind == locator.Folder {
 		l.At = filepath.Join(l.At, filepath.FromSlash(l.Sub))
@@ -51,7 +52,7 @@ func OpenCheckout(places place.Places, text, dir string, get func(l locator.Loca
 			l.At = real
 		}
 		if info, err := os.Stat(l.At); err != nil || !info.IsDir() {
-			return Checkout{}, fault.New(fault.Use, "%s is no folder", text)
+			return Located{}, fault.New(fault.Use, "%s is no folder", text)
 		}
 	}
 	// The same thing is found by its address, however it was written.
@@ -64,7 +65,7 @@ func OpenCheckout(places place.Places, text, dir string, get func(l locator.Loca
 	}
 	for try := 0; ; try++ {
 		name := locator.Name(key, try)
-		known, ok := CheckoutNamed(places, name)
+		known, ok := LocatedAs(places, name)
 		if ok && known.Key != key {
 			continue // another one has that name
 		}
@@ -73,12 +74,12 @@ func OpenCheckout(places place.Places, text, dir string, get func(l locator.Loca
 				return known, nil
 			}
 		}
-		return makeCheckout(places, name, key, l, get)
+		return makeLocated(places, name, key, l, get)
 	}
 }
 
-func makeCheckout(places place.Places, name, key string, l locator.Locator, get func(l locator.Locator) (dir, pin string, err error)) (Checkout, error) {
-	c := Checkout{Name: name, Locator: l.Text, Key: key, Dir: l.At, At: time.Now().UTC()}
+func makeLocated(places place.Places, name, key string, l locator.Locator, get func(l locator.Locator) (dir, pin string, err error)) (Located, error) {
+	c := Located{Name: name, Locator: l.Text, Key: key, Dir: l.At, At: time.Now().UTC()}
 	if l.Kind != locator.Folder {
 		from, pin, err := get(l)
 		if err != nil {
@@ -103,7 +104,7 @@ func makeCheckout(places place.Places, name, key string, l locator.Locator, get 
 	if err != nil {
 		return c, err
 	}
-	return c, disk.Write(checkoutFile(places, name), raw, 0o600)
+	return c, disk.Write(locatedFile(places, name), raw, 0o600)
 }
 
 func before(text string) string {
@@ -132,24 +133,24 @@ func copyTree(from, to string) error {
 }
 
 // Forget removes a checkout that was opened by a locator, with all its files.
-func (c Checkout) Forget(places place.Places) error {
+func (c Located) Forget(places place.Places) error {
 	if c.Own != "" {
 		if err := disk.RemoveAll(c.Own); err != nil {
 			return err
 		}
 	}
-	return os.Remove(checkoutFile(places, c.Name))
+	return os.Remove(locatedFile(places, c.Name))
 }
 
 // Bays lists the bays of a checkout by name, those of locators too.
-func (p *Project) Bays() ([]bay.Bay, error) {
-	entries, err := os.ReadDir(filepath.Dir(p.Bay.Dir))
+func (s *State) Bays() ([]bay.Bay, error) {
+	entries, err := os.ReadDir(filepath.Dir(s.Bay.Records))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	var out []bay.Bay
 	for _, e := range entries {
-		if b, openErr := bay.Open(p.Places, p.Declaration.Original(), e.Name()); openErr == nil && e.IsDir() {
+		if b, openErr := bay.Open(s.Places, s.Written, e.Name()); openErr == nil && e.IsDir() {
 			out = append(out, b)
 		}
 	}
@@ -158,26 +159,26 @@ func (p *Project) Bays() ([]bay.Bay, error) {
 
 // BayBeside finds a bay of the project whose declaration is in force in a folder,
 // though that is faulty now: what runs must still be stopped.
-func BayBeside(dir, name string) (bay.Bay, bool) {
-	places, err := place.FromEnvironment()
+func BayBeside(a Asked) (bay.Bay, bool) {
+	places, err := place.Find(a.Host.Getenv)
 	if err != nil {
 		return bay.Bay{}, false
 	}
-	file, err := find(places, dir)
+	file, err := Find(places, a.Host.Abs(a.Dir))
 	if err != nil {
 		return bay.Bay{}, false
 	}
-	return bay.Find(places, filepath.Dir(file), name)
+	return bay.Find(places, filepath.Dir(file), a.Bay)
 }
 
-// Projects are the folders of all projects that were fitted on this machine and are
-// still there.
-func Projects(places place.Places) []string {
+// Known are the folders of all projects that were fitted on this machine and are still
+// there.
+func Known(places place.Places) []string {
 	var out []string
 	files, _ := filepath.Glob(filepath.Join(places.State, "projects", "*"))
 	for _, f := range files {
-		dir, err := os.ReadFile(f)
-		if err == nil && fileIsThere(filepath.Join(string(dir), "trammel.toml")) {
+		dir, err := disk.Read(f, disk.MostText)
+		if err == nil && fileIsThere(filepath.Join(string(dir), declare.FileName)) {
 			out = append(out, string(dir))
 		}
 	}

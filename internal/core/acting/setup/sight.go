@@ -1,0 +1,173 @@
+package setup
+
+import (
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/running/render"
+	"trammel.example/trammel/internal/core/running/service"
+	"trammel.example/trammel/internal/core/running/step"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/ref"
+)
+
+// Sight is a fitted checkout that is only looked at: it tells what is due and what should
+// run. It writes nothing, starts nothing and reveals no secret, so it needs no consent.
+type Sight struct {
+	State    *checkout.State
+	Plan     *environ.Plan
+	Services *service.Client
+}
+
+// Look looks at a checkout whose parts are here.
+func Look(s *checkout.State) (*Sight, error) {
+	p, err := environ.Decide(s)
+	if err != nil {
+		return nil, err
+	}
+	return &Sight{s, p, service.Connect(s.Bay, s.Host)}, nil
+}
+
+// Marks are the folders of marks of the steps here.
+func (s *Sight) Marks() step.Marks {
+	return step.MarksIn(s.State.Done(), s.State.Bay.Records)
+}
+
+// Files says how the rendered files are.
+func (s *Sight) Files() ([]render.Status, error) { return render.Look(render.Of(s.Plan)) }
+
+// Steps says which steps are due, and why.
+func (s *Sight) Steps() ([]step.Status, error) {
+	files, err := s.Files()
+	if err != nil {
+		return nil, err
+	}
+	digests := map[string]string{}
+	for _, f := range files {
+		digests[f.File.Path] = f.Digest()
+	}
+	return step.Plan(s.State.Declaration, s.State.Lock, s.State.Parts, s.Plan.Environment, s.Marks(), digests)
+}
+
+// Wanted is how a copy of a service should run: its spec, but for what only consent shows.
+type Wanted struct {
+	service.Spec
+	run, probe declare.Run // with no references left
+	variables  []environ.Variable
+}
+
+// Wanted computes it. Spec.Build and Spec.Config tell whether what runs is that.
+func (s *Sight) Wanted(x declare.Service, copy int) (w Wanted, err error) {
+	look := s.Plan.LookupInside(x.Name, copy)
+	d, b := s.State.Declaration, s.State.Bay
+	for _, v := range x.Variables {
+		expanded, err := ref.Expand(v.Value, look)
+		if err != nil {
+			return w, err
+		}
+		w.variables = append(w.variables, environ.Variable{Name: v.Name, Value: expanded, From: "service " + x.Name})
+	}
+	if w.run, err = environ.Expand(x.Run, look); err != nil {
+		return w, err
+	}
+	if w.probe, err = environ.Expand(x.Ready.Command, look); err != nil {
+		return w, err
+	}
+	w.Spec = service.Spec{
+		Name: x.CopyName(copy), Service: x.Name, Dir: s.State.Dir(),
+		Ports: map[string]int{}, Restart: x.Restart, Signal: x.Stop.Signal, Within: x.Stop.Within,
+		Build: s.Plan.Build(), Web: webPort(x),
+		Ready: service.Probe{
+			Status: x.Ready.Status, Log: x.Ready.Log, Every: x.Ready.Every, Within: x.Ready.Within, Notify: x.Ready.Notify,
+		},
+	}
+	for _, p := range x.Ports {
+		key := bay.PortKey(x.Name, copy, p.Name)
+		w.Ports[p.Name] = s.Plan.PortsInside[key]
+		if d.Network == declare.NetworkPrivate {
+			if w.Outer == nil {
+				w.Outer = map[string]int{}
+			}
+			w.Outer[p.Name] = s.Plan.Ports[key]
+		}
+	}
+	if d.Network == declare.NetworkPrivate {
+		w.Network = cmp.Or(x.Segment, "common")
+	}
+	if x.Ready.File != "" {
+		if w.Ready.File, err = ref.Expand(x.Ready.File, look); err != nil {
+			return w, err
+		}
+		if !filepath.IsAbs(w.Ready.File) {
+			w.Ready.File = filepath.Join(s.State.Dir(), w.Ready.File)
+		}
+	}
+	for name := range strings.FieldsSeq(x.Card["stale"]) {
+		below, err := filepath.Rel(b.Dir, filepath.Join(environ.DataFolder(b, x, copy), name))
+		if err != nil {
+			return w, err
+		}
+		w.Stale = append(w.Stale, below)
+	}
+	w.Ready.TCP = w.Ports[x.Ready.TCP]
+	if x.Ready.HTTP != "" {
+		w.Ready.HTTP = fmt.Sprintf("http://127.0.0.1:%d%s", w.Ports[x.Ready.Port], x.Ready.HTTP)
+	}
+	for _, n := range x.Needs {
+		if name, ok := strings.CutPrefix(n, "service."); ok {
+			needed, _ := d.Service(name)
+			for i := 1; i <= needed.Copies; i++ {
+				w.Needs = append(w.Needs, needed.CopyName(i))
+			}
+		}
+	}
+	decisive, err := s.decisive(x, w)
+	if err != nil {
+		return w, err
+	}
+	w.Config = w.Spec.Digest(w.run.Meaning(), w.probe.Meaning(), decisive)
+	return w, nil
+}
+
+// decisive is what besides its spec decides how a service behaves.
+func (s *Sight) decisive(x declare.Service, w Wanted) ([]string, error) {
+	var out []string
+	e := s.Plan.Inside.With(w.variables)
+	for _, v := range e.Variables {
+		if v.Name != "TRAMMEL_ENVIRONMENT" { // which another service's change changes
+			out = append(out, v.Name+"="+v.Value)
+		}
+	}
+	if slices.ContainsFunc(x.Needs, func(n string) bool { return strings.HasPrefix(n, "file.") }) {
+		files, err := s.Files()
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range files {
+			if slices.Contains(x.Needs, "file."+f.File.Path) {
+				out = append(out, "file "+f.Digest())
+			}
+		}
+	}
+	return append(out, string(e.Isolation), strings.Join(e.Path, string(filepath.ListSeparator))), nil
+}
+
+// webPort is the port of a service that a browser can be sent to: the one that an HTTP
+// probe asks, or one of that name.
+func webPort(x declare.Service) string {
+	if x.Ready.HTTP != "" {
+		return x.Ready.Port
+	}
+	for _, p := range x.Ports {
+		if p.Name == "http" || p.Name == "web" {
+			return p.Name
+		}
+	}
+	return ""
+}

@@ -1,0 +1,492 @@
+// Package approval keeps a person's consent to what a checkout would do.
+//
+// Effects turns everything that was read of a checkout into one list of what consent
+// lets happen: what is run, set, fetched, written, shown and read, each with its exact
+// text, where it comes from, and what consent is bound to. Check is the only maker of a
+// Given, and whatever starts a process, reveals a secret, renders a file or sets a
+// variable takes one: a command that forgets to ask does not compile.
+//
+// Promise: what is not in the list does not happen, and a change of anything in it ends
+// consent. Consent is kept in the person's own state, where a checkout cannot write it.
+//
+// Not promised: that a program which was consented to does not itself read other files
+// of the checkout and run what they say. The list binds the files that the declaration's
+// own words name.
+package approval
+
+import (
+	"cmp"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/origins/source"
+	"trammel.example/trammel/internal/core/written/card"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// What an effect does.
+const (
+	Runs    = "runs"
+	Sets    = "sets"
+	Reads   = "reads"
+	Fetches = "fetches"
+	Writes  = "writes"
+	Shows   = "shows"
+)
+
+// Doings are all of these in the order that people should read them.
+var Doings = []string{Runs, Sets, Reads, Writes, Shows, Fetches}
+
+// Effect is one thing that consent lets happen.
+type Effect struct {
+	Does string `json:"does"`
+	Name string `json:"name"` // "step schema", "toolchain go": with Does it is there once
+	Text string `json:"text"` // to be read: params and settings are filled in
+	From string `json:"from"` // "trammel.toml:14", "card of postgresql, in trammel.lock"
+
+	// Digest is of all that the effect depends on, before a person's own choices. It is
+	// what consent is bound to.
+	Digest string `json:"digest"`
+}
+
+// key tells effects apart.
+func (e Effect) key() string { return e.Does + " " + e.Name }
+
+// List is all effects of one checkout, sorted by what they do and by name, with the files
+// that were read for it, stamped before they were.
+type List struct {
+	Effects []Effect
+	Files   []checkout.Stamped
+	made    []string // bound files that are not the stranger's own, see Carry
+}
+
+// ID is the approval id: the digest of the whole list. Equal checkouts have equal ids on
+// all machines.
+func (l List) ID() string {
+	facts := canon.Map{}
+	for _, e := range l.Effects {
+		facts[e.key()] = e.Digest
+	}
+	return canon.Digest(facts)
+}
+
+// Effects lists everything that consent to a checkout lets happen. The locks that are
+// there count even where they are stale, since they are all there is to fetch by.
+func Effects(s *checkout.State) List {
+	c := &collector{s: s, d: s.Declaration, w: s.Written, bound: &binder{dir: s.Dir()}}
+	c.bound.begin(s)
+	c.steps()
+	c.services()
+	c.routines()
+	c.addons()
+	c.variables(c.w.Variables, c.d.Variables, "")
+	c.secrets()
+	c.files()
+	c.params()
+	c.sources()
+	c.includes()
+	c.items(s.Lock, "")
+	c.level()
+	if s.Overlay != nil {
+		c.variables(s.Overlay.Variables, s.Overlay.Variables, " (local)")
+		c.items(s.OverlayLock, " (local)")
+		for _, command := range s.Overlay.Host {
+			c.add(Shows, "host command "+command+" (local)", command, declare.OverlayName, nil)
+		}
+	}
+	for _, f := range c.bound.found {
+		c.add(Runs, "file "+f.name, "the bytes of "+f.name, "the checkout", f.digest)
+	}
+	out := List{Effects: c.list, Files: c.bound.stamps, made: c.bound.made}
+	slices.SortStableFunc(out.Effects, func(a, b Effect) int {
+		return cmp.Or(slices.Index(Doings, a.Does)-slices.Index(Doings, b.Does), rank(a.Name)-rank(b.Name), strings.Compare(a.Name, b.Name))
+	})
+	return out
+}
+
+// rank orders what does the same by how much it can do.
+func rank(name string) int {
+	kind, _, _ := strings.Cut(name, " ")
+	return slices.Index([]string{"step", "evidence", "file", "secret", "add-on", "data", "service", "probe", "routine", "save", "load", "answer", "build", "install", "variable", "param", "network", "isolation", "host", "source", "registry", "include", "toolchain", "root"}, kind)
+}
+
+type collector struct {
+	s     *checkout.State
+	d, w  *declare.Declaration
+	bound *binder
+	list  []Effect
+}
+
+// add puts an effect on the list. bound is what consent is bound to besides the text;
+// nil where the text is all.
+func (c *collector) add(does, name, text, from string, bound any) {
+	if bound == nil {
+		bound = text
+	}
+	c.list = append(c.list, Effect{does, name, text, from, canon.Digest(canon.Map{"does": does, "name": name, "bound": bound})})
+}
+
+// run adds something that is run: written as it stands, filled as it would run now.
+func (c *collector) run(name string, written, filled declare.Run, from string) {
+	if written.Empty() {
+		return
+	}
+	c.add(Runs, name, runText(filled), from, written.Meaning())
+	c.bound.run(filled)
+	c.bound.run(written)
+}
+
+func runText(r declare.Run) string {
+	if len(r.Argv) > 0 {
+		quoted := make([]string, len(r.Argv))
+		for i, a := range r.Argv {
+			if quoted[i] = a; a == "" || strings.ContainsAny(a, " \t\n\"'") {
+				quoted[i] = strconv.Quote(a)
+			}
+		}
+		return strings.Join(quoted, " ")
+	}
+	if len(r.Shell) > 0 {
+		return strings.Join(r.Shell, " ") + "\n" + r.Script
+	}
+	return r.Script
+}
+
+func at(p fault.Place) string {
+	if p.Line == 0 {
+		return p.File
+	}
+	return p.File + ":" + strconv.Itoa(p.Line)
+}
+
+func (c *collector) steps() {
+	for i, x := range c.w.Steps {
+		now := c.d.Steps[i]
+		c.run("step "+x.Name, x.Run, now.Run, at(x.Place))
+		c.run("evidence of "+x.Name, x.Evidence, now.Evidence, at(x.Place))
+		when := cmp.Or(x.When, "due")
+		text := "when " + when
+		if len(x.Reads) > 0 {
+			text += ", reads " + strings.Join(x.Reads, " ")
+		}
+		if len(x.Needs) > 0 {
+			text += ", needs " + strings.Join(x.Needs, " ")
+		}
+		if len(x.Makes) > 0 {
+			text += ", makes " + strings.Join(x.Makes, " ")
+		}
+		if text != "when due" {
+			c.add(Runs, "step "+x.Name+", when", text, at(x.Place), nil)
+		}
+	}
+}
+
+func (c *collector) services() {
+	for i, x := range c.w.Services {
+		now := c.d.Services[i]
+		from := at(x.Place)
+		c.run("service "+x.Name, x.Run, now.Run, from)
+		c.run("probe of "+x.Name, x.Ready.Command, now.Ready.Command, from)
+		for j, v := range x.Variables {
+			c.add(Sets, "variable "+v.Name+" of "+x.Name, conditional(v, now.Variables[j].Value), at(v.Place), v.Text())
+		}
+		if x.Tool != "" {
+			c.card(x, now)
+		}
+		text := fmt.Sprintf("%s copies, restart %s", cmp.Or(x.CopiesOf, strconv.Itoa(x.Copies)), x.Restart)
+		for _, p := range x.Ports {
+			text += fmt.Sprintf(", port %s %d", p.Name, p.Wanted)
+		}
+		if len(x.Needs) > 0 {
+			text += ", needs " + strings.Join(x.Needs, " ")
+		}
+		probe := canon.Map{"http": x.Ready.HTTP, "tcp": x.Ready.TCP, "log": x.Ready.Log, "file": x.Ready.File, "signal": x.Stop.Signal, "segment": x.Segment, "auto": x.Auto}
+		if x.Ready.File != "" {
+			text += ", ready by " + x.Ready.File
+		}
+		c.add(Runs, "service "+x.Name+", how", text, from, canon.Map{"text": text, "probe": probe})
+	}
+}
+
+// card adds what the card of a service's tool has it do, as the lock has the card.
+func (c *collector) card(x, now declare.Service) {
+	if c.s.Lock == nil {
+		return
+	}
+	def := card.Service(c.s.Lock.Items[x.Tool].Service)
+	from := "card of " + x.Tool + ", in " + lock.FileName
+	settings := def.Group("setting")
+	var pairs []string
+	for _, name := range lock.Sorted(settings) {
+		value, own := now.Settings[name]
+		if !own {
+			value = settings[name]
+		}
+		pairs = append(pairs, "@{"+name+"}", value)
+	}
+	fill := strings.NewReplacer(pairs...).Replace
+	for _, what := range []struct{ key, name string }{
+		{"once", "data of " + x.Name}, {"run", "service " + x.Name}, {"ready.command", "probe of " + x.Name},
+		{"console", "routine " + x.Name + "-console"}, {"data.save", "save of " + x.Name}, {"data.load", "load of " + x.Name},
+	} {
+		text := def[what.key]
+		own := what.key == "run" && !x.Run.Empty() || what.key == "ready.command" && x.StatedReady
+		if text == "" || own {
+			continue
+		}
+		c.add(Runs, what.name, fill(text), from, text)
+		c.bound.run(declare.Run{Script: fill(text)})
+	}
+	for _, name := range lock.Sorted(settings) {
+		written, text := settings[name], settings[name]
+		if when, ok := x.Conditions[name]; ok {
+			written, text = when.Text(), when.Text()
+		} else if own, ok := x.Settings[name]; ok {
+			written, text = own, now.Settings[name]
+		}
+		c.add(Sets, "setting "+name+" of "+x.Name, text, from, written)
+	}
+	published := def.Group("publish")
+	for _, name := range lock.Sorted(published) {
+		c.add(Sets, "published "+name+" of "+x.Name, fill(published[name]), from, published[name])
+	}
+	if stale := def["stale"]; stale != "" {
+		c.add(Writes, "stale files of "+x.Name, "removes from its data: "+stale, from, nil)
+	}
+	rest := canon.Map{}
+	for key, value := range def {
+		if strings.HasPrefix(key, "port.") || strings.HasPrefix(key, "stop.") || key == "ready.log" || key == "ready.within" || key == "data.stopped" {
+			rest[key] = value
+		}
+	}
+	if len(rest) > 0 {
+		text := ""
+		for _, key := range lock.Sorted(rest) {
+			text += fmt.Sprintf("%s %v, ", key, rest[key])
+		}
+		c.add(Runs, "service "+x.Name+", as its card says", strings.TrimSuffix(text, ", "), from, rest)
+	}
+}
+
+func (c *collector) routines() {
+	for i, x := range c.w.Routines {
+		c.run("routine "+x.Name, x.Run, c.d.Routines[i].Run, at(x.Place))
+		if len(x.Needs) > 0 {
+			c.add(Runs, "routine "+x.Name+", needs", strings.Join(x.Needs, " "), at(x.Place), nil)
+		}
+	}
+}
+
+func (c *collector) addons() {
+	for _, x := range c.w.Addons {
+		from := at(x.Place)
+		c.run("add-on "+x.Name+" lists", x.List, x.List, from)
+		c.run("add-on "+x.Name+" adds", x.Add, x.Add, from)
+		c.run("add-on "+x.Name+" removes", x.Remove, x.Remove, from)
+		c.add(Fetches, "add-on "+x.Name+" wants", strings.Join(x.Want, ", "), from, nil)
+		if c.s.Lock != nil && len(c.s.Lock.Pictures[x.Name]) > 0 {
+			picture := strings.Join(c.s.Lock.Pictures[x.Name], ", ")
+			c.add(Fetches, pictureName(x.Name), picture, lock.FileName, nil)
+		}
+	}
+}
+
+func pictureName(addon string) string { return "add-on " + addon + " holds" }
+
+// conditional is the text of a variable as it is now, and what else it may be.
+func conditional(v declare.Variable, now string) string {
+	if v.When == nil {
+		return now
+	}
+	return now + "   (" + v.Text() + ")"
+}
+
+func (c *collector) variables(written, filled []declare.Variable, whose string) {
+	for i, v := range written {
+		c.add(Sets, "variable "+v.Name+whose, conditional(v, filled[i].Value), at(v.Place), v.Text())
+		c.bound.knows(v.Name, filled[i].Value)
+	}
+}
+
+func (c *collector) secrets() {
+	for _, x := range c.w.Secrets {
+		kind, what, _ := strings.Cut(x.From, ":")
+		if kind == "command" {
+			c.add(Runs, "secret "+x.Name, what, at(x.Place), nil)
+			c.bound.run(declare.Run{Script: what})
+			continue
+		}
+		c.add(Reads, "secret "+x.Name, x.From, at(x.Place), nil)
+	}
+}
+
+func (c *collector) files() {
+	for _, x := range c.w.Files {
+		digest := c.bound.digest(x.Template)
+		c.add(Writes, "file "+x.Path, "from the template "+x.Template, at(x.Place), canon.Map{"template": x.Template, "bytes": digest})
+	}
+}
+
+// params are what persons may choose, and what holds when they do not: what they choose is
+// theirs, and what is declared is in the list.
+func (c *collector) params() {
+	for _, x := range c.w.Params {
+		text := fmt.Sprintf("%s, default %q", x.Kind, x.Default)
+		if len(x.Of) > 0 {
+			text += ", one of " + strings.Join(x.Of, ", ")
+		}
+		if now := c.d.Values[x.Name]; now != x.Default {
+			text += fmt.Sprintf(" (here %q)", now)
+		}
+		c.add(Sets, "param "+x.Name, text, at(x.Place), x.Meaning())
+	}
+}
+
+func (c *collector) sources() {
+	for _, x := range c.w.Sources {
+		words := []string{x.Kind, cmp.Or(x.URL, "from where this machine's own settings say")}
+		if x.Kind == "debian" {
+			words = append(words, "suites "+strings.Join(x.Debian.Suites, " "), "components "+strings.Join(x.Debian.Components, " "))
+			if x.Debian.Keyring != "" {
+				words = append(words, "signed by the keys in "+x.Debian.Keyring)
+			}
+			if x.Debian.Docs {
+				words = append(words, "with documentation")
+			}
+			if x.Debian.Expired {
+				words = append(words, "EXPIRED RELEASES ARE ACCEPTED")
+			}
+		}
+		switch x.SumDB {
+		case "":
+		case "off":
+			words = append(words, "NO CHECKSUM DATABASE")
+		default:
+			words = append(words, "checksum database "+x.SumDB)
+		}
+		text := strings.Join(words, ", ")
+		c.add(Fetches, "source "+x.Name, text, at(x.Place), canon.Map{"text": text, "keys": c.bound.digest(x.Debian.Keyring)})
+	}
+	for _, r := range source.NamedByCheckout(c.s.Dir(), c.s.Host.Getenv) {
+		c.bound.note(r.File)
+		c.add(Fetches, "registry of npm packages in "+c.bound.shown(r.File), r.URL+", named by a file that is not your own; it gets none of your credentials", c.bound.shown(r.File), r.URL)
+	}
+}
+
+func (c *collector) includes() {
+	for _, x := range c.w.Includes {
+		if x.Pin != "" {
+			c.add(Fetches, "include "+x.Name, "pinned at "+x.Pin, x.Name, canon.Map{"pin": x.Pin, "bytes": x.Digest})
+		}
+	}
+}
+
+// level is how much of the host shows.
+func (c *collector) level() {
+	c.add(Shows, "isolation", string(c.w.Isolation), declare.FileName, nil)
+	if c.w.Network != "" {
+		c.add(Shows, "network", c.w.Network, declare.FileName, nil)
+	}
+	for _, command := range c.w.Host {
+		c.add(Shows, "host command "+command, command, declare.FileName, nil)
+	}
+}
+
+// items adds what a lock brings: for each tool its version and archives, what its card
+// sets and how it is asked, what builds or installs it.
+func (c *collector) items(l *lock.Lock, whose string) {
+	if l == nil {
+		return
+	}
+	file := lock.FileName
+	if whose != "" {
+		file = lock.OverlayName
+	}
+	for _, name := range lock.Sorted(l.Items) {
+		item := l.Items[name]
+		text := item.Version + " from " + item.Source
+		packages := map[string]bool{}
+		var scripts []string
+		archives := canon.Map{}
+		for _, on := range lock.Sorted(item.Platforms) {
+			group := canon.Map{}
+			for _, part := range lock.Sorted(item.Platforms[on]) {
+				p := item.Platforms[on][part]
+				group[part] = partFacts(p)
+				if part != name {
+					packages[part] = true
+				}
+				if p.Build != "" {
+					c.add(Runs, "build of "+name+whose+" on "+on, p.Build+" with "+p.Builder, file, nil)
+				}
+				for _, script := range p.Scripts {
+					if !slices.Contains(scripts, script) {
+						scripts = append(scripts, script)
+					}
+				}
+			}
+			archives[on] = group
+		}
+		if len(packages) > 0 {
+			text += ": " + strings.Join(lock.Sorted(packages), ", ")
+		}
+		c.add(Fetches, "toolchain "+name+whose, text, file, canon.Map{"version": item.Version, "source": item.Source, "archives": archives})
+		if declared, ok := c.asked(name); ok && len(declared.Scripts) > 0 {
+			scripts = declared.Scripts
+		}
+		if len(scripts) > 0 {
+			c.add(Runs, "install scripts of "+name+whose, "of the npm packages "+strings.Join(scripts, ", "), file, nil)
+		}
+		if item.Answer != "" {
+			c.add(Runs, "answer of "+name+whose, item.Answer, "card of "+name+", in "+file, nil)
+			c.bound.run(declare.Run{Script: item.Answer})
+		}
+		for _, v := range lock.Sorted(item.Variables) {
+			c.add(Sets, "variable "+v+" by the card of "+name+whose, item.Variables[v], "card of "+name+", in "+file, nil)
+		}
+	}
+	for _, name := range lock.Sorted(l.Roots) {
+		facts := canon.Map{}
+		text := ""
+		for _, on := range lock.Sorted(l.Roots[name]) {
+			r := l.Roots[name][on]
+			facts[on] = canon.Map{"packages": r.Packages, "files": r.Files, "docs": r.Docs}
+			text = fmt.Sprintf("%d packages of %s", len(r.Packages), r.Version)
+		}
+		c.add(Fetches, "root "+name+whose, text, file, facts)
+	}
+}
+
+// asked finds what the declaration says of a tool.
+func (c *collector) asked(name string) (declare.Toolchain, bool) {
+	for _, t := range c.w.Toolchains {
+		if t.Name == name {
+			return t, true
+		}
+	}
+	return declare.Toolchain{}, false
+}
+
+// partFacts is all of an archive but what machines learn of it.
+func partFacts(p lock.Part) canon.Map {
+	return canon.Map{
+		"path": p.Path, "version": p.Version, "format": p.Format, "size": p.Size, "digest": p.Digest, "prefix": p.Prefix, "strip": p.Strip,
+		"bin": p.Bin, "executable": p.Executable, "build": p.Build, "builder": p.Builder, "packages": p.Packages, "scripts": p.Scripts,
+		"wants": p.Wants, "commands": p.Commands, "files": p.Files,
+	}
+}
+
+// shown is a path as people of this checkout say it.
+func (b *binder) shown(path string) string {
+	if below, err := filepath.Rel(b.dir, path); err == nil && filepath.IsLocal(below) {
+		return below
+	}
+	return path
+}

@@ -1,0 +1,161 @@
+package environ
+
+import (
+	"encoding/json"
+	"os"
+
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/host"
+	"trammel.example/trammel/internal/core/base/place"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/approval"
+	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/ref"
+)
+
+// Compiled is an approved plan in the form that is kept, so that a command which only
+// needs the environment reads one file. It is valid while no file that it was made of has
+// moved, consent and the executed files of the checkout among them.
+type Compiled struct {
+	Format   int                `json:"format"`
+	Places   place.Places       `json:"places"`
+	Files    []checkout.Stamped `json:"files"`
+	Approved string             `json:"approved"` // the approval id
+	Named    bool               `json:"named"`    // consent was TRAMMEL_APPROVE's, and ends with it
+	File     string             `json:"file"`     // the declaration
+	Dir      string             `json:"dir"`
+	Project  string             `json:"project"`
+	Bay      string             `json:"bay"`
+	Frame    string             `json:"frame"`
+	Folders  Folders            `json:"folders"`
+	Host     []string           `json:"host"` // host commands that are named
+
+	Environment Environment            `json:"environment"`
+	Routines    map[string]declare.Run `json:"routines"`
+	Needs       map[string][]string    `json:"needs"` // of the routines that have any
+	Steps       bool                   `json:"steps"` // there are some
+
+	settled bool
+}
+
+const compiledFormat = 7
+
+// Expand fills in the references of a run.
+func Expand(run declare.Run, look func(string) (string, error)) (declare.Run, error) {
+	out := declare.Run{Shell: run.Shell}
+	var err error
+	if out.Script, err = ref.Expand(run.Script, look); err != nil {
+		return out, err
+	}
+	for _, a := range run.Argv {
+		a, err := ref.Expand(a, look)
+		if err != nil {
+			return out, err
+		}
+		out.Argv = append(out.Argv, a)
+	}
+	return out, nil
+}
+
+// Compile makes the form of a plan that is kept.
+func (p *Plan) Compile(g approval.Given) (*Compiled, error) {
+	if !g.For(p.State).Holds() {
+		return nil, fault.New(fault.NotApproved, "this is consent to something else").Advise("Read it and decide: trammel approve")
+	}
+	s := p.State
+	if _, err := os.Stat(p.Folders.Frame); err != nil {
+		return nil, checkout.NotFitted("the frame of " + s.Declaration.Project)
+	}
+	c := &Compiled{
+		Format: compiledFormat, Places: s.Places, Files: append(s.Stamps[:len(s.Stamps):len(s.Stamps)], g.Effects().Files...),
+		Approved: g.Effects().ID(), Named: s.Host.Getenv(approval.Variable) != "",
+		File: s.Written.File, Dir: s.Dir(), Project: s.Declaration.Project, Bay: s.Bay.Name, Frame: p.Folders.Frame, Folders: p.Folders, Host: s.HostCommands(),
+		Environment: p.Environment, Routines: map[string]declare.Run{},
+		Needs: map[string][]string{}, Steps: len(s.Declaration.Steps) > 0,
+	}
+	for _, r := range s.Declaration.Routines {
+		copy := 0
+		if r.Of != "" {
+			copy = 1
+		}
+		run, err := Expand(r.Run, p.Lookup(r.Of, copy))
+		if err != nil {
+			return nil, fault.New(fault.Use, "routine %s: %v", r.Name, err)
+		}
+		c.Routines[r.Name] = run
+		if len(r.Needs) > 0 {
+			c.Needs[r.Name] = r.Needs
+		}
+	}
+	c.settled = p.Recorded
+	for _, f := range c.Files {
+		c.settled = c.settled && f.Settled(s.Began)
+	}
+	return c, nil
+}
+
+// Keep writes the plan where ReadCompiled looks for it, unless a change of what it was
+// made of could be missed: a file that is younger than the clock's grain, or that moved
+// since it was read. Then the next command makes its own.
+func (c *Compiled) Keep() {
+	if !c.settled {
+		return
+	}
+	for _, f := range c.Files {
+		if f.Moved() {
+			return
+		}
+	}
+	if raw, err := json.Marshal(c); err == nil {
+		_ = disk.WriteCache(checkout.PlanFile(c.Places, c.Dir, c.Bay), raw)
+	}
+}
+
+// ReadCompiled is the plan that is kept for a declaration and a bay, if it is valid.
+func ReadCompiled(h host.Host, places place.Places, file, dir, bayName string) (*Compiled, bool) {
+	raw, err := disk.Read(checkout.PlanFile(places, dir, bayName), disk.MostState)
+	if err != nil {
+		return nil, false
+	}
+	var c Compiled
+	if json.Unmarshal(raw, &c) != nil || c.Format != compiledFormat || c.Places != places || c.File != file || c.Dir != dir || c.Bay != bayName {
+		return nil, false
+	}
+	if named, ok := h.LookupEnv(approval.Variable); ok && named != "" && named != c.Approved && "sha256:"+named != c.Approved || c.Named && named == "" {
+		return nil, false
+	}
+	for _, f := range c.Files {
+		if f.Moved() {
+			return nil, false
+		}
+	}
+	if _, err := os.Stat(c.Frame); err != nil {
+		return nil, false
+	}
+	if _, err := os.Stat(c.Folders.HostLinks); err != nil && c.Environment.Isolation == declare.Clean {
+		return nil, false
+	}
+	return &c, true
+}
+
+// Ready makes the environment that processes are started in. The consent that made the
+// plan holds as long as the plan is valid.
+func (c *Compiled) Ready(h host.Host) *Ready { return &Ready{c.Environment, h, &vault{host: h}} }
+
+// Isolate changes the level of isolation, for one command.
+func (c *Compiled) Isolate(level declare.Isolation, h host.Host) error {
+	if c.Environment.Isolation == level {
+		return nil
+	}
+	if level == declare.Sealed && c.Environment.View == nil {
+		return fault.New(fault.Use, "%s has no root to be sealed in", c.Project).
+			Advise("A root comes from a source of kind debian. Declare one, and isolation = \"sealed\" or a toolchain that is from it; then: trammel lock && trammel fit")
+	}
+	c.Environment.Isolation = level
+	c.Environment.Path = c.Folders.Path(level)
+	if level != declare.Clean {
+		return nil
+	}
+	return LinksOf(c.Places.HostLinks(), c.Host, h.Getenv("PATH")).Make()
+}

@@ -1,0 +1,142 @@
+package environ
+
+import (
+	"path/filepath"
+	"strings"
+
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/kernel/seal"
+	"trammel.example/trammel/internal/core/stored/frame"
+	"trammel.example/trammel/internal/core/written/declare"
+)
+
+// Plan is what follows from a State whose parts are all on this machine. It is complete
+// and never changes.
+type Plan struct {
+	State       *checkout.State
+	Environment Environment // of shells, steps and routines
+	Inside      Environment // of services
+	Ports       bay.Ports   // as this machine reaches them
+	PortsInside bay.Ports   // as services reach each other
+	Recorded    bool        // the numbers of ports are all recorded, and not only wanted
+	Frame       frame.Frame
+	Links       HostLinks // the host commands that show in clean isolation
+
+	Folders
+	shown *seal.View
+}
+
+func (p *Plan) cache() string { return filepath.Join(p.State.Places.Cache, "tools") }
+
+// Decide makes the plan of a checkout. An error for which checkout.ErrNotFitted holds
+// means that parts are not here yet. It writes nothing, starts nothing and asks nobody.
+func Decide(s *checkout.State) (*Plan, error) {
+	if err := s.Missing(); err != nil {
+		return nil, err
+	}
+	f, err := frame.Of(s.Places.Frames(), s.Store, s.AllParts())
+	if err != nil {
+		return nil, err
+	}
+	if len(f.Roots) > 0 {
+		f.Program = s.Places.Program(s.Host.Program)
+	}
+	local := checkout.Local(s.Dir())
+	p := &Plan{State: s, Frame: f, Folders: Folders{Frame: f.Bin(), Home: filepath.Join(local, "home")}}
+	p.shown, p.Folders.Inside = p.view()
+	p.Links = LinksOf(s.Places.HostLinks(), s.HostCommands(), s.Host.Getenv("PATH"))
+	p.Folders.HostLinks = p.Links.Dir
+	return p.withPorts(s.Ports)
+}
+
+// WithState is the plan of a State that differs in nothing but the numbers of ports and
+// what is recorded.
+func (p *Plan) WithState(s *checkout.State) (*Plan, error) {
+	out := *p
+	out.State = s
+	return out.withPorts(s.Ports)
+}
+
+func (p *Plan) withPorts(ports bay.Ports) (_ *Plan, err error) {
+	d := p.State.Declaration
+	p.Ports, p.Recorded = ports.Expected(d)
+	p.PortsInside = p.Ports
+	if d.Network == declare.NetworkPrivate {
+		p.PortsInside, _ = bay.Ports{}.Expected(d)
+	}
+	if p.Environment, err = p.compute(p.Ports); err != nil {
+		return nil, fault.New(fault.Use, "%v", err)
+	}
+	p.Inside = p.Environment
+	if d.Network == declare.NetworkPrivate {
+		if p.Inside, err = p.compute(p.PortsInside); err != nil {
+			return nil, fault.New(fault.Use, "%v", err)
+		}
+	}
+	return p, nil
+}
+
+// view is what sealed isolation shows: the base root, the checkout, what the bay's
+// programs may see, the tools' caches, and of Trammel's own folders that of the tools.
+// What the next command goes by is read-only or not there: .trammel but for the homes of
+// tools, the bay's made-up secrets, and where they lie in the checkout, Trammel's own
+// folders. It is nil where the lock has no base root.
+func (p *Plan) view() (v *seal.View, inside string) {
+	s := p.State
+	base, ok := s.Declaration.Base()
+	if !ok || p.Frame.Roots[base.Name] == "" {
+		return nil, ""
+	}
+	v = &seal.View{
+		Root: p.Frame.Roots[base.Name], Closed: true, Work: s.Dir(), Self: p.Frame.Program,
+		Read:  []string{s.Places.Data, checkout.Local(s.Dir()), filepath.Join(s.Bay.Dir, "secrets")},
+		Write: []string{s.Dir(), s.Bay.Dir, p.cache(), p.Home},
+	}
+	for _, own := range []string{s.Places.State, s.Places.Config, s.Places.Cache} {
+		if strings.HasPrefix(own, s.Dir()+string(filepath.Separator)) {
+			v.Hide = append(v.Hide, own)
+		}
+	}
+	return v, p.Frame.In(base.Name)
+}
+
+// ID is the environment id on this platform.
+func (p *Plan) ID() string { return p.State.Lock.EnvironmentID(p.State.Platform) }
+
+// Build is what services run: the tools of the frame and the root that is seen. The
+// environment id says more than that, and would start all anew when one changed.
+func (p *Plan) Build() string {
+	root := ""
+	if p.Environment.View != nil {
+		root = p.Environment.View.Root
+	}
+	return canon.Digest(canon.List{p.Folders.Frame, root})
+}
+
+// compute makes an environment with the numbers that ports have for who is in it.
+func (p *Plan) compute(ports bay.Ports) (Environment, error) {
+	s := p.State
+	d := s.Declaration
+	e := Environment{Isolation: d.Isolation, Path: p.Folders.Path(d.Isolation), View: p.shown, Home: p.Home}
+	for _, x := range d.Secrets {
+		e.Secrets = append(e.Secrets, Secret{x.Name, x.From, s.Dir()})
+	}
+	made, _ := MadeUp(d, s.Bay)
+	e.Secrets = append(e.Secrets, made...)
+	if err := e.add(p, ports, s.Lock, d, "declaration"); err != nil {
+		return e, err
+	}
+	if s.Overlay != nil {
+		if err := e.add(p, ports, s.OverlayLock, s.Overlay, "local"); err != nil {
+			return e, err
+		}
+	}
+	e.set("TRAMMEL_PROJECT", d.Project, "trammel")
+	e.set("TRAMMEL_DIR", s.Dir(), "trammel")
+	e.set("TRAMMEL_BAY", s.Bay.Name, "trammel")
+	e.set("TRAMMEL_ENVIRONMENT", p.ID(), "trammel")
+	return e, nil
+}

@@ -1,0 +1,114 @@
+package environ
+
+import (
+	"slices"
+	"strings"
+
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/host"
+	"trammel.example/trammel/internal/core/checkout/approval"
+	"trammel.example/trammel/internal/core/kernel/seal"
+	"trammel.example/trammel/internal/core/written/declare"
+)
+
+// Ready is an environment that processes may be started in: a person consented to it. It
+// is made of a Plan by consent, or read back as a Compiled that was made so.
+type Ready struct {
+	Environment
+	Host  host.Host
+	vault *vault
+}
+
+// Ready makes what processes are started with, of a plan whose State was consented to.
+func (p *Plan) Ready(g approval.Given) (*Ready, error) { return p.ready(g, p.Environment) }
+
+// ReadyInside is Ready for services.
+func (p *Plan) ReadyInside(g approval.Given) (*Ready, error) { return p.ready(g, p.Inside) }
+
+func (p *Plan) ready(g approval.Given, e Environment) (*Ready, error) {
+	if !g.For(p.State).Holds() {
+		return nil, fault.New(fault.NotApproved, "this is consent to something else").Advise("Read it and decide: trammel approve")
+	}
+	return &Ready{e, p.State.Host, &vault{host: p.State.Host}}, nil
+}
+
+// With is a copy with more variables, for a service.
+func (r *Ready) With(more []Variable) *Ready {
+	out := *r
+	out.Environment = r.Environment.With(more)
+	return &out
+}
+
+// With is a copy with more variables.
+func (e Environment) With(more []Variable) Environment {
+	e.Variables = slices.Clone(e.Variables)
+	for _, v := range more {
+		e.set(v.Name, v.Value, v.From)
+	}
+	return e
+}
+
+// Reveal puts secrets into a value that is about to be given to a process.
+func (r *Ready) Reveal(value string) string { return r.vault.reveal(r.Secrets, value) }
+
+// Masks are the values to mask in what processes of this environment print.
+func (r *Ready) Masks() []string { return r.vault.masks(r.Secrets) }
+
+// Missing is the first secret that is used and cannot be had.
+func (r *Ready) Missing() error {
+	for _, s := range r.Secrets {
+		for _, v := range r.Variables {
+			if strings.Contains(v.Value, mark(s.Name)) {
+				if _, err := r.vault.read(s); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// Sees is what a command sees in sealed isolation: the view, and the files of certificates
+// that the host's variables name.
+func (r *Ready) Sees() seal.View {
+	v := *r.View
+	for _, line := range r.Host.Environ {
+		if name, value, _ := strings.Cut(line, "="); slices.Contains(certificateNames, name) && showable(value) {
+			v.Read = append(slices.Clone(v.Read), value)
+		}
+	}
+	return v
+}
+
+// Environ is the whole environment of a process in folder dir: what may stay of the
+// host's, sorted, then what is set, in its order, then PWD and PATH.
+func (r *Ready) Environ(dir string) []string {
+	set := map[string]bool{"PATH": true, "PWD": true}
+	for _, v := range r.Variables {
+		set[v.Name] = true
+	}
+	var out []string
+	hostPath := ""
+	for _, line := range r.Host.Environ {
+		name, value, ok := strings.Cut(line, "=")
+		if !ok || name == "" {
+			continue
+		}
+		if name == "PATH" {
+			hostPath = value
+		}
+		if set[name] || r.Isolation == declare.Clean && !Kept(name) || r.Isolation == declare.Sealed && !keptSealed(name, value) ||
+			strings.HasPrefix(name, "TRAMMEL_SHELL_") {
+			continue
+		}
+		out = append(out, line)
+	}
+	if r.Isolation == declare.Sealed {
+		out = append(out, "HOME="+r.Home, "LANG=C.UTF-8", "SHELL=/bin/bash")
+	}
+	slices.Sort(out)
+	for _, v := range r.Variables {
+		out = append(out, v.Name+"="+r.Reveal(v.Value))
+	}
+	return append(out, "PWD="+dir, "PATH="+r.PathOf(hostPath))
+}
