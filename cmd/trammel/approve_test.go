@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -117,14 +116,11 @@ func TestAMachineWithoutAPersonApprovesALock(t *testing.T) {
 	h := newHut(t, registry(t), wild)
 	h.wary = true
 	h.ok("lock")
-	var out struct{ Lock string }
-	if err := json.Unmarshal([]byte(h.ok("show", "--json")), &out); err != nil {
-		t.Fatal(err)
-	}
+	id := strings.TrimSpace(h.ok("approve", "--id"))
 	env := h.env
 	h.env = append(env, "TRAMMEL_APPROVE=sha256:"+strings.Repeat("0", 64))
-	h.fails(4, []string{"another lock id"}, "fit")
-	h.env = append(env, "TRAMMEL_APPROVE="+out.Lock)
+	h.fails(4, []string{"another approval id", "trammel approve --id"}, "fit")
+	h.env = append(env, "TRAMMEL_APPROVE="+id)
 	h.ok("fit")
 	h.ok("verify")
 	h.ok("run", "--", "true")

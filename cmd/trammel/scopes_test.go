@@ -11,7 +11,7 @@ func TestATrialChangesNothing(t *testing.T) {
 	h := newHut(t, registry(t), goAndNode)
 	h.ok("lock")
 	h.ok("fit")
-	toml, lock, plan := h.read("trammel.toml"), h.read("trammel.lock"), h.read(".trammel/plan-main.json")
+	toml, lock, plan := h.read("trammel.toml"), h.read("trammel.lock"), planOf(t, h)
 	version := []string{"--", "sh", "-c", "go version; node --version; bun --version 2>/dev/null || true"}
 	if out := h.ok(append([]string{"run", "--trial", "go=1.22"}, version...)...); !strings.Contains(out, "go1.22.9") || !strings.Contains(out, "v22.12.0") {
 		t.Errorf("run --trial:\n%s", out)
@@ -25,7 +25,7 @@ func TestATrialChangesNothing(t *testing.T) {
 	if out := h.ok(append([]string{"run"}, version...)...); !strings.Contains(out, "go1.24.6") {
 		t.Errorf("after the trials:\n%s", out)
 	}
-	if h.read("trammel.toml") != toml || h.read("trammel.lock") != lock || h.read(".trammel/plan-main.json") != plan {
+	if h.read("trammel.toml") != toml || h.read("trammel.lock") != lock || planOf(t, h) != plan {
 		t.Error("a trial changed the checkout")
 	}
 	h.fails(2, []string{`no version of go satisfies "9"`}, "run", "--trial", "go=9", "--", "true")

@@ -69,7 +69,7 @@ func find(t *testing.T, h *hut, name string) service.Status {
 // portOf is the number that the bay keeps for the first port of a service.
 func portOf(t *testing.T, h *hut, name string) int {
 	t.Helper()
-	files, _ := filepath.Glob(filepath.Join(h.home, "state/bays/*/main/ports.json"))
+	files, _ := filepath.Glob(filepath.Join(h.home, "state/records/*/main/ports.json"))
 	ports := map[string]int{}
 	b, err := os.ReadFile(files[0])
 	if err == nil {
@@ -427,4 +427,28 @@ func bayDir(t *testing.T, h *hut, bay string) string {
 		t.Fatalf("bays: %v", dirs)
 	}
 	return dirs[0]
+}
+
+// recordsDir is the folder of what Trammel itself goes by of a bay.
+func recordsDir(t *testing.T, h *hut, bay string) string {
+	t.Helper()
+	dirs, _ := filepath.Glob(filepath.Join(h.home, "state/records/*", bay))
+	if len(dirs) != 1 {
+		t.Fatalf("records: %v", dirs)
+	}
+	return dirs[0]
+}
+
+// planOf is the plan that is kept for the main bay of the only checkout, "" where none is.
+func planOf(t *testing.T, h *hut) string {
+	t.Helper()
+	files, _ := filepath.Glob(filepath.Join(h.home, "state/plans/*-main.json"))
+	if len(files) != 1 {
+		return ""
+	}
+	raw, err := os.ReadFile(files[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(raw)
 }

@@ -178,7 +178,7 @@ func TestAFloodIsKeptWithinItsBoundsAndReadWithoutASupervisor(t *testing.T) {
 	h.ok("lock")
 	h.ok("start")
 	h.ok("stop")
-	files, _ := filepath.Glob(filepath.Join(bayDir(t, h, "main"), "logs", "lane.log*"))
+	files, _ := filepath.Glob(filepath.Join(recordsDir(t, h, "main"), "logs", "lane.log*"))
 	var size int64
 	for _, f := range files {
 		if info, err := os.Stat(f); err == nil {

@@ -68,7 +68,7 @@ func compareAction(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	list, err := report.Load(paths, signers)
+	list, err := report.Load(paths, signers, time.Now())
 	if err != nil {
 		return err
 	}

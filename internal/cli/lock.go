@@ -31,6 +31,7 @@ func lockCommand() *cli.Command {
 			&cli.BoolFlag{Name: "renew", Usage: "move the named toolchains (all when none is named) to the newest that the declaration allows"},
 			&cli.BoolFlag{Name: "check", Usage: "write nothing; exit 3 when the lock is not what the declaration asks for"},
 			&cli.StringFlag{Name: "as-of", Usage: "resolve everything anew as if it were `DATE`: what was published later does not count"},
+			&cli.BoolFlag{Name: "older-release", Usage: "take the release of an archive although it was signed before the one that the lock was made from"},
 			offlineFlag(), jsonFlag(),
 		},
 		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Toolchains) }),
@@ -127,7 +128,7 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Sta
 	var fresh *lock.Lock
 	err = withProgress(ctx, s, func(ctx context.Context) error {
 		fresh, err = resolve.Resolve(ctx, p.Written, machine(p), client(p, c.Bool("offline")), resolve.Options{
-			Old: old, Now: time.Now(), Renew: order.renew, AsOf: order.asOf,
+			Old: old, Now: time.Now(), Renew: order.renew, AsOf: order.asOf, Older: c.Bool("older-release"),
 		})
 		return err
 	})
@@ -191,7 +192,7 @@ func lockOverlay(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.
 	var fresh *lock.Lock
 	err = withProgress(ctx, s, func(ctx context.Context) error {
 		fresh, err = resolve.Resolve(ctx, p.Overlay, machine(p), client(p, c.Bool("offline")), resolve.Options{
-			Old: old, Now: time.Now(), Renew: order.renew, AsOf: order.asOf,
+			Old: old, Now: time.Now(), Renew: order.renew, AsOf: order.asOf, Older: c.Bool("older-release"),
 		})
 		return err
 	})

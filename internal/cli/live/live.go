@@ -298,7 +298,7 @@ func (m *Model) Text() string {
 	for len(out) < m.height-2 {
 		out = append(out, "")
 	}
-	said := m.said.Text
+	said := clean(m.said.Text)
 	if m.said.Bad {
 		said = m.paint(ui.Red, said)
 	}
@@ -402,7 +402,7 @@ func (m *Model) table(rows []row) []string {
 
 func where(st service.Status) string {
 	if st.Reason != "" {
-		return st.Reason
+		return clean(st.Reason)
 	}
 	if !st.Running() {
 		return ""
@@ -419,7 +419,7 @@ func where(st service.Status) string {
 		out = append(out, "also "+x.At)
 	}
 	if st.Says != "" {
-		out = append(out, st.Says)
+		out = append(out, clean(st.Says))
 	}
 	return strings.Join(out, "  ")
 }
@@ -449,7 +449,7 @@ func (m *Model) body(rows []row, height int) []string {
 			if i == m.picked {
 				mark = "▸ "
 			}
-			out = append(out, m.paint(ui.Bold, mark+r.Name)+strings.Repeat(" ", wide-width(r.Name)+2)+m.paint(ui.Dim, r.About))
+			out = append(out, m.paint(ui.Bold, mark+r.Name)+strings.Repeat(" ", wide-width(r.Name)+2)+m.paint(ui.Dim, clean(r.About)))
 		}
 		from := min(max(0, m.picked-height/2), max(0, len(out)-height))
 		return clip(out[from:], height)

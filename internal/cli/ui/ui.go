@@ -77,8 +77,14 @@ func Open(out, err *os.File, o Options) *Screen {
 // Paint styles a word for standard output.
 func (s *Screen) Paint(style Style, word string) string { return paint(s.colour, style, word) }
 
-// Paint styles a word where colour is on.
-func Paint(on bool, style Style, word string) string { return paint(on, style, word) }
+// Paint styles a word where colour is on, for a view that draws the terminal itself. What
+// somebody else wrote must be made fit for it before.
+func Paint(on bool, style Style, word string) string {
+	if code, ok := codes[style]; ok && on && word != "" {
+		return "\x1b[" + code + "m" + word + "\x1b[0m"
+	}
+	return word
+}
 
 func paint(on bool, style Style, word string) string {
 	if code, ok := codes[style]; ok && on && word != "" {

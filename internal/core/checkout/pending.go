@@ -31,6 +31,9 @@ func pendingFile(p place.Places, dir string) string {
 
 func readPending(p place.Places, dir string) (*Pending, error) {
 	path := pendingFile(p, dir)
+	if _, err := os.Lstat(path); err != nil {
+		return nil, nil
+	}
 	raw, err := disk.Read(path, disk.MostLock)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil

@@ -13,8 +13,10 @@ package debian
 import (
 	"bufio"
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"trammel.example/trammel/internal/core/base/version"
@@ -24,11 +26,18 @@ import (
 const maxParagraph = 4 << 20
 
 // Paragraphs reads a control file (Policy 5.1) and calls each with the fields of a
-// paragraph that wanted names; nil wants all. The first line of a field is kept,
-// and of folded or multi-line fields the lines below it too, joined by "\n".
+// paragraph that wanted names; nil wants all. Names of fields are told apart without case,
+// and come as wanted spells them, or as they stand. A field that a paragraph has twice is an
+// error. The first line of a field is kept, and of folded or multi-line fields the lines
+// below it too, joined by "\n".
 func Paragraphs(r io.Reader, wanted map[string]bool, each func(fields map[string]string) error) error {
 	lines := bufio.NewScanner(r)
 	lines.Buffer(make([]byte, 64<<10), maxParagraph)
+	spelled := map[string]string{}
+	for name := range wanted {
+		spelled[strings.ToLower(name)] = name
+	}
+	var seen []string // in lower case, of the paragraph
 	fields := map[string]string{}
 	last := ""
 	var value []byte // of the field last
@@ -43,7 +52,7 @@ func Paragraphs(r io.Reader, wanted map[string]bool, each func(fields map[string
 			return nil
 		}
 		err := each(fields)
-		fields = map[string]string{}
+		fields, seen = map[string]string{}, seen[:0]
 		return err
 	}
 	for lines.Scan() {
@@ -64,13 +73,24 @@ func Paragraphs(r io.Reader, wanted map[string]bool, each func(fields map[string
 				return fmt.Errorf("%.40q is no field of a control file", line)
 			}
 			end()
-			if wanted == nil || wanted[string(name)] {
-				last = string(name)
+			as, known := string(name), true
+			if wanted != nil && !wanted[as] {
+				as = spelled[strings.ToLower(as)]
+				known = as != ""
+			}
+			if known {
+				if slices.ContainsFunc(seen, func(s string) bool { return strings.EqualFold(s, as) }) {
+					return fmt.Errorf("a paragraph has the field %s twice", as)
+				}
+				seen = append(seen, as)
+				last = as
 				value = append(value[:0], bytes.TrimSpace(first)...)
 			}
 		}
 	}
-	if err := lines.Err(); err != nil {
+	if err := lines.Err(); errors.Is(err, bufio.ErrTooLong) {
+		return fmt.Errorf("a line of a control file has more than %d MiB", maxParagraph>>20)
+	} else if err != nil {
 		return err
 	}
 	return flush()

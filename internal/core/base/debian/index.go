@@ -56,6 +56,10 @@ func packageOf(f []string) (*Package, error) {
 	return &Package{f[0], f[1], f[2], f[3], f[4], size, f[6], f[7] == "yes", f[8], f[9], f[10], f[11], f[12]}, nil
 }
 
+// maxPackage is how large a package may say it is, in bytes: an ar archive cannot hold more
+// than ten digits (deb(5)).
+const maxPackage = 9_999_999_999
+
 // ParsePackages reads a Packages file for one architecture (Policy 5.3 and the
 // repository format) and calls each with every package.
 func ParsePackages(r io.Reader, each func(*Package) error) error {
@@ -69,6 +73,9 @@ func ParsePackages(r io.Reader, each func(*Package) error) error {
 			values[i] = strings.ReplaceAll(fields[f], "\n", " ")
 		}
 		p, err := packageOf(values)
+		if err == nil && (p.Size <= 0 || p.Size > maxPackage) {
+			return fmt.Errorf("the package %q of the index has the size %s", p.Name, fields["Size"])
+		}
 		if err != nil || p.Name == "" || p.Path == "" || len(p.SHA256) != 64 || !version.Debian.Valid(p.Version) ||
 			strings.Contains(p.Path, "..") || strings.HasPrefix(p.Path, "/") || strings.ContainsAny(p.Name+p.Version+p.Path, " \x00") || strings.Contains(p.Name, "/") {
 			return fmt.Errorf("the package %q of the index lacks its version, size, path or digest", p.nameOr(fields["Package"]))
@@ -104,6 +111,11 @@ func WriteIndex(w io.Writer, list []*Package) error {
 		}
 		return version.Debian.Compare(b.Version, a.Version)
 	})
+	for i := 1; i < len(list); i++ {
+		if a, b := list[i-1], list[i]; a.Name == b.Name && a.Version == b.Version && a.Arch == b.Arch && a.SHA256 != b.SHA256 {
+			return fmt.Errorf("the package %s %s stands in the index twice, with other bytes each time", a.Name, a.Version)
+		}
+	}
 	type provided struct {
 		name, version string
 		number        int

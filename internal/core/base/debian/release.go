@@ -99,6 +99,9 @@ func signedBlock(raw []byte) (*clearsign.Block, error) {
 	if block == nil {
 		return nil, errors.New("it is not signed")
 	}
+	if !bytes.HasPrefix(bytes.TrimSpace(raw), []byte("-----BEGIN PGP SIGNED MESSAGE-----")) {
+		return nil, errors.New("something that is not signed comes before it")
+	}
 	if len(bytes.TrimSpace(rest)) > 0 {
 		return nil, errors.New("something that is not signed follows it")
 	}
@@ -137,9 +140,10 @@ func verify(signed, signatures []byte, keys *Keyring, now time.Time) error {
 func parseRelease(text []byte) (*Release, error) {
 	r := &Release{Files: map[string]File{}}
 	count := 0
-	err := Paragraphs(bytes.NewReader(text), nil, func(fields map[string]string) (err error) {
+	wanted := map[string]bool{"Suite": true, "Codename": true, "Acquire-By-Hash": true, "Date": true, "Valid-Until": true, "SHA256": true}
+	err := Paragraphs(bytes.NewReader(text), wanted, func(fields map[string]string) (err error) {
 		count++
-		r.Suite, r.Codename, r.ByHash = fields["Suite"], fields["Codename"], fields["Acquire-By-Hash"] == "yes"
+		r.Suite, r.Codename, r.ByHash = fields["Suite"], fields["Codename"], strings.EqualFold(fields["Acquire-By-Hash"], "yes")
 		if r.Date, err = releaseDate(fields["Date"]); err != nil {
 			return err
 		}

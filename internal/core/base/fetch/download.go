@@ -1,6 +1,7 @@
 package fetch
 
 import (
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -12,6 +13,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
@@ -25,6 +27,7 @@ type Download struct {
 	From   Address
 	Size   int64  // bytes as the source declares them; 0 when it does not
 	Digest string // what the bytes must have, never empty; an h1 digest is not checked here
+	Said   string // who says the digest, in words; "": the lock
 }
 
 // maxUndeclared bounds an archive whose size no source declares.
@@ -95,7 +98,7 @@ func Forget(path string) { os.Remove(path) }
 
 // copyLocal takes an archive from a folder of this machine.
 func (c *Client) copyLocal(ctx context.Context, from, path string, d Download) (err error) {
-	in, err := os.Open(from)
+	in, err := disk.OpenRegular(from)
 	if err != nil {
 		return fault.New(fault.Source, "the catalog lacks an archive that it lists: %v", err)
 	}
@@ -139,7 +142,11 @@ func (d Download) check(n int64, h hash.Hash) error {
 	}
 	algorithm, want, _ := strings.Cut(d.Digest, ":")
 	if got := hex.EncodeToString(h.Sum(nil)); got != want {
-		e := fault.New(fault.Source, "%s has the wrong bytes: %s is %s… and the lock has %s…", d.From, algorithm, got[:16], want[:16])
+		said := cmp.Or(d.Said, "the lock")
+		e := fault.New(fault.Source, "%s has the wrong bytes: %s is %s… and %s has %s…", d.From, algorithm, got[:16], said, want[:16])
+		if d.Said != "" {
+			return e.Advise("Nothing of it was kept. The archive contradicts itself, perhaps because it is being renewed: try again later, or another mirror.")
+		}
 		return e.Advise("The source serves something else than what was locked. Nothing of it was kept.\nIf the change is meant, lock again; otherwise try another mirror.")
 	}
 	return nil
@@ -148,7 +155,7 @@ func (d Download) check(n int64, h hash.Hash) error {
 // fetchPartial downloads into a partial file, carrying on where an earlier try or
 // process left off when resume is set.
 func (c *Client) fetchPartial(ctx context.Context, partial string, d Download, resume bool) error {
-	f, err := os.OpenFile(partial, os.O_RDWR|os.O_CREATE, 0o644)
+	f, err := os.OpenFile(partial, os.O_RDWR|os.O_CREATE|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return err
 	}
@@ -188,19 +195,18 @@ func (c *Client) fetchPartial(ctx context.Context, partial string, d Download, r
 		limit = d.Size
 	}
 	pieced := have > 0 // whether the bytes come from more than one answer
-	err = c.retry(ctx, func() (bool, error) {
-		start := have
+	err = c.retry(ctx, func() (int64, error) {
 		header := http.Header{}
 		if have > 0 && resume && (d.Size == 0 || have < d.Size) {
 			header.Set("Range", "bytes="+strconv.FormatInt(have, 10)+"-")
 			header.Set("If-Range", validator)
 		}
 		if d.Size > 0 && have == d.Size {
-			return false, nil
+			return have, nil
 		}
 		resp, err := c.request(ctx, d.From, header)
 		if err != nil {
-			return false, err
+			return have, err
 		}
 		defer resp.Body.Close()
 		total := d.Size
@@ -210,11 +216,11 @@ func (c *Client) fetchPartial(ctx context.Context, partial string, d Download, r
 			if !ok || at != have || d.Size > 0 && whole > 0 && whole != d.Size {
 				// A server that lies about ranges is asked for the whole.
 				if err := restart(); err != nil {
-					return false, err
+					return have, err
 				}
 				writeValidator(partial, "")
 				validator = ""
-				return false, io.ErrUnexpectedEOF
+				return have, io.ErrUnexpectedEOF
 			}
 			pieced = true
 			if total == 0 {
@@ -222,35 +228,34 @@ func (c *Client) fetchPartial(ctx context.Context, partial string, d Download, r
 			}
 		case http.StatusRequestedRangeNotSatisfiable:
 			if err := restart(); err != nil {
-				return false, err
+				return have, err
 			}
-			return false, io.ErrUnexpectedEOF
+			return have, io.ErrUnexpectedEOF
 		case http.StatusOK:
 			if err := restart(); err != nil {
-				return false, err
+				return have, err
 			}
-			start = 0
 			if resp.ContentLength > 0 {
 				if d.Size > 0 && resp.ContentLength != d.Size {
-					return false, &errLies{fmt.Sprintf("%s has %d bytes, and the source declares %d", d.From, resp.ContentLength, d.Size)}
+					return have, &errLies{fmt.Sprintf("%s has %d bytes, and the source declares %d", d.From, resp.ContentLength, d.Size)}
 				}
 				total = resp.ContentLength
 			}
 			validator = rangeValidator(resp.Header)
 			writeValidator(partial, validator)
 		default:
-			return false, &errLies{fmt.Sprintf("%s answered %d", d.From, resp.StatusCode)}
+			return have, &errLies{fmt.Sprintf("%s answered %d", d.From, resp.StatusCode)}
 		}
-		body := &watched{r: io.LimitReader(resp.Body, limit-have+1), cancel: resp.Body.Close}
+		body := c.watch(io.LimitReader(resp.Body, limit-have+1), resp.Body)
 		buffer := make([]byte, 128<<10)
 		for {
 			n, err := body.Read(buffer)
 			if n > 0 {
 				if have += int64(n); have > limit {
-					return false, &errLies{fmt.Sprintf("%s goes on after the %d bytes that it should have", d.From, limit)}
+					return have, &errLies{fmt.Sprintf("%s goes on after the %d bytes that it should have", d.From, limit)}
 				}
 				if _, err := f.Write(buffer[:n]); err != nil {
-					return false, fmt.Errorf("keeping the download: %w", err)
+					return have, fmt.Errorf("keeping the download: %w", err)
 				}
 				if h != nil {
 					h.Write(buffer[:n])
@@ -261,13 +266,13 @@ func (c *Client) fetchPartial(ctx context.Context, partial string, d Download, r
 				break
 			}
 			if err != nil {
-				return have > start, err
+				return have, err
 			}
 		}
 		if total > 0 && have < total {
-			return have > start, io.ErrUnexpectedEOF
+			return have, io.ErrUnexpectedEOF
 		}
-		return false, nil
+		return have, nil
 	})
 	if errors.Is(err, context.Canceled) {
 		return err
@@ -312,7 +317,7 @@ func writeValidator(partial, validator string) {
 		os.Remove(partial + ".validator")
 		return
 	}
-	_ = os.WriteFile(partial+".validator", []byte(validator), 0o644)
+	_ = os.WriteFile(partial+".validator", []byte(validator), 0o600)
 }
 
 // contentRange reads "bytes 5-9/10" (RFC 9110, 14.4); whole is 0 for "*".

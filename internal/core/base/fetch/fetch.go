@@ -48,6 +48,7 @@ type Client struct {
 	mu    sync.Mutex
 	hosts map[string]chan struct{}
 	pause time.Duration // first backoff
+	stall time.Duration
 }
 
 // Options of a Client.
@@ -55,6 +56,7 @@ type Options struct {
 	Indexes string // folder for cached documents
 	Offline bool
 	Backoff time.Duration // the first pause between tries; 0 means 300 ms
+	Stall   time.Duration // how long no byte may come; 0 means 30 s
 }
 
 // New makes a client.
@@ -63,20 +65,23 @@ func New(o Options) *Client {
 	if c.pause == 0 {
 		c.pause = 300 * time.Millisecond
 	}
+	if c.stall = o.Stall; c.stall == 0 {
+		c.stall = stall
+	}
 	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.ResponseHeaderTimeout = stall
+	transport.ResponseHeaderTimeout = c.stall
 	transport.MaxIdleConnsPerHost = perHost
 	// Archives come compressed and digests are of the bytes on the wire.
 	transport.DisableCompression = true
 	c.http = &http.Client{Transport: transport, CheckRedirect: func(r *http.Request, via []*http.Request) error {
 		if len(via) >= 10 {
-			return errors.New("more than 10 redirects")
+			return &errRedirect{"more than 10 redirects"}
 		}
 		if r.URL.Scheme != "http" && r.URL.Scheme != "https" {
-			return fmt.Errorf("a redirect to %s, which is neither http nor https", r.URL.Scheme)
+			return &errRedirect{fmt.Sprintf("a redirect to %s, which is neither http nor https", r.URL.Scheme)}
 		}
 		if via[0].URL.Scheme == "https" && r.URL.Scheme == "http" {
-			return errors.New("a redirect from https to http")
+			return &errRedirect{"a redirect from https to http"}
 		}
 		if r.URL.Host != via[0].URL.Host {
 			r.Header.Del("Authorization")
@@ -183,18 +188,22 @@ func (c *Client) slot(ctx context.Context, host string) (release func(), err err
 	}
 }
 
-// retry calls try until it succeeds, gives a final error, or has had its tries.
-// A try that got further than the one before it does not count.
-func (c *Client) retry(ctx context.Context, try func() (progress bool, err error)) error {
-	for n := 0; ; {
-		progress, err := try()
+// allTries ends what gets a little further each time.
+const allTries = 60
+
+// retry calls try until it succeeds, gives a final error, or has had its tries. A try that
+// got further than any before it does not count; reached is how far it got, in bytes.
+func (c *Client) retry(ctx context.Context, try func() (reached int64, err error)) error {
+	var best int64
+	for n, all := 0, 1; ; all++ {
+		reached, err := try()
 		if err == nil || ctx.Err() != nil || !temporary(err) {
 			return err
 		}
-		if progress {
-			n = 0
+		if reached > best {
+			best, n = reached, 0
 		}
-		if n++; n == tries {
+		if n++; n == tries || all == allTries {
 			return err
 		}
 		pause := c.pause << (n - 1)
@@ -225,6 +234,17 @@ type errLies struct{ what string }
 
 func (e *errLies) Error() string { return e.what }
 
+// errRedirect is a redirect that is not followed; asking again leads to the same.
+type errRedirect struct{ what string }
+
+func (e *errRedirect) Error() string { return e.what }
+
+// errScheme is what the transport says of an address that is neither http nor https.
+type errScheme struct{ url string }
+
+func (e *errScheme) Error() string { return e.url + " is neither http nor https" }
+
+// temporary judges an error by what it is, never by its text, which has the address in it.
 func temporary(err error) bool {
 	var status *StatusError
 	if errors.As(err, &status) {
@@ -238,13 +258,16 @@ func temporary(err error) bool {
 	case errors.As(err, &dns) && dns.IsNotFound:
 		return false
 	}
-	return !strings.Contains(err.Error(), "redirect") && !strings.Contains(err.Error(), "unsupported protocol")
+	return !errors.As(err, new(*errRedirect)) && !errors.As(err, new(*errScheme))
 }
 
 func (c *Client) request(ctx context.Context, a Address, header http.Header) (*http.Response, error) {
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, a.URL, nil)
 	if err != nil {
 		return nil, &errLies{"the address does not parse"}
+	}
+	if r.URL.Scheme != "http" && r.URL.Scheme != "https" {
+		return nil, &errScheme{Redact(a.URL)}
 	}
 	for k, v := range header {
 		r.Header[k] = v
@@ -281,23 +304,23 @@ func (c *Client) Copy(ctx context.Context, a Address, to *os.File, limit int64) 
 		return err
 	}
 	defer release()
-	err = c.retry(ctx, func() (bool, error) {
+	err = c.retry(ctx, func() (int64, error) {
 		if err := to.Truncate(0); err != nil {
-			return false, err
+			return 0, err
 		}
 		if _, err := to.Seek(0, io.SeekStart); err != nil {
-			return false, err
+			return 0, err
 		}
 		resp, err := c.request(ctx, a, nil)
 		if err != nil {
-			return false, err
+			return 0, err
 		}
 		defer resp.Body.Close()
-		n, err := io.Copy(to, io.LimitReader(resp.Body, limit+1))
+		n, err := io.Copy(to, c.watch(io.LimitReader(resp.Body, limit+1), resp.Body))
 		if err == nil && n > limit {
 			err = &errLies{fmt.Sprintf("it is larger than %d bytes", limit)}
 		}
-		return n > 0, err
+		return n, err
 	})
 	if err != nil && ctx.Err() == nil {
 		err = sourceError(a, err)
@@ -333,7 +356,7 @@ func (c *Client) Document(ctx context.Context, a Address, accept string, check f
 	}
 	defer release()
 	var out []byte
-	err = c.retry(ctx, func() (bool, error) {
+	err = c.retry(ctx, func() (int64, error) {
 		header := http.Header{}
 		if accept != "" {
 			header.Set("Accept", accept)
@@ -345,34 +368,34 @@ func (c *Client) Document(ctx context.Context, a Address, accept string, check f
 		}
 		resp, err := c.request(ctx, a, header)
 		if err != nil {
-			return false, err
+			return 0, err
 		}
 		defer resp.Body.Close()
 		if resp.StatusCode == http.StatusNotModified && have {
 			out = body
-			return false, nil
+			return 0, nil
 		}
 		if resp.StatusCode != http.StatusOK {
-			return false, &errLies{fmt.Sprintf("%s answered %d to a plain request", a, resp.StatusCode)}
+			return 0, &errLies{fmt.Sprintf("%s answered %d to a plain request", a, resp.StatusCode)}
 		}
-		out, err = io.ReadAll(&watched{r: io.LimitReader(resp.Body, maxDocument+1), cancel: resp.Body.Close})
+		out, err = io.ReadAll(c.watch(io.LimitReader(resp.Body, maxDocument+1), resp.Body))
 		if err != nil {
-			return false, err
+			return 0, err
 		}
 		if len(out) > maxDocument {
-			return false, &errLies{fmt.Sprintf("%s is larger than %d MiB", a, maxDocument>>20)}
+			return 0, &errLies{fmt.Sprintf("%s is larger than %d MiB", a, maxDocument>>20)}
 		}
 		if resp.ContentLength >= 0 && int64(len(out)) != resp.ContentLength {
-			return false, io.ErrUnexpectedEOF
+			return 0, io.ErrUnexpectedEOF
 		}
 		if check == nil {
-			return false, nil
+			return 0, nil
 		}
 		if err := check(out); err != nil {
-			return false, err
+			return 0, err
 		}
 		writeCached(path, cached{resp.Header.Get("ETag"), resp.Header.Get("Last-Modified"), len(out)}, out)
-		return false, nil
+		return 0, nil
 	})
 	if err != nil {
 		return nil, sourceError(a, err)
@@ -391,7 +414,7 @@ func hostOf(a Address) string {
 // A cache file is one line of JSON and then the document itself. A damaged one
 // counts as missing.
 func readCached(path string) (memo cached, body []byte, ok bool) {
-	raw, err := os.ReadFile(path)
+	raw, err := disk.Read(path, maxDocument+64<<10)
 	if err != nil {
 		return memo, nil, false
 	}
@@ -430,13 +453,16 @@ func writeCached(path string, memo cached, body []byte) {
 type watched struct {
 	r      io.Reader
 	cancel func() error
+	stall  time.Duration
 }
 
+func (c *Client) watch(r io.Reader, body io.Closer) *watched { return &watched{r, body.Close, c.stall} }
+
 func (w *watched) Read(b []byte) (int, error) {
-	timer := time.AfterFunc(stall, func() { w.cancel() })
+	timer := time.AfterFunc(w.stall, func() { w.cancel() })
 	n, err := w.r.Read(b)
 	if !timer.Stop() && err != nil && err != io.EOF {
-		err = fmt.Errorf("no byte came for %s", stall)
+		err = fmt.Errorf("no byte came for %s", w.stall)
 	}
 	return n, err
 }

@@ -80,7 +80,7 @@ func Check(s *checkout.State) (Given, error) {
 		return Given{}, fault.New(fault.NotApproved, "%s holds another approval id than this project's %s", Variable, id).
 			Advise("Look at what changed (trammel approve), then set it to the new id: trammel approve --id")
 	}
-	if had && last.ID == id && last.By == "" {
+	if had && last.By == "" && covers(last.Effects, list.Effects) {
 		return Given{s, list, ""}, nil
 	}
 	what := "nobody has approved what this project would run"
@@ -92,6 +92,20 @@ func Check(s *checkout.State) (Given, error) {
 		}
 	}
 	return Given{}, fault.New(fault.NotApproved, "%s", what).Advise("Read it and decide: trammel approve")
+}
+
+// covers tells whether consent to one list is consent to another: nothing is new or
+// changed, and nothing is gone but files that were to be run. What is not there does not run.
+func covers(given, now []Effect) bool {
+	return !slices.ContainsFunc(Changes(given, now), func(c Change) bool {
+		return c.New != nil || c.Old.Does != Runs || !strings.HasPrefix(c.Name, "file ")
+	})
+}
+
+// Approved tells whether the last consent covers a list.
+func Approved(p place.Places, dir string, l List) bool {
+	last, had := Last(p, dir)
+	return had && last.By == "" && covers(last.Effects, l.Effects)
 }
 
 // Give records a person's consent to the effects of a checkout, as they were listed for

@@ -22,10 +22,13 @@ import (
 // binder finds the files of a checkout that the words of what is run name, however they
 // are quoted or reached, and takes their digests.
 //
-// It does not judge which word a program would execute: `bash -e s/x.sh`, `cd s && sh x.sh`,
-// `env sh s/x.sh`, a script inside quotes, behind eval, in an array, or handed to an
-// interpreter are all words. Each word that leads to a regular file of the checkout, from
-// its folder or from any folder that another word of the same text names, is bound.
+// Each word that leads to a regular file of the checkout, from its folder or from any folder
+// that another word of the same text names, is bound: `bash -e s/x.sh`, `cd s && sh x.sh`,
+// `env sh s/x.sh`, a script inside quotes, behind eval, in an array or a redirection are all
+// words. Left out is only what is nothing but data there: a file that cannot be started, has
+// no name of a program's, and is either handed to commands that interpret nothing (`cut -f3
+// data/passings.csv`), or comes behind the script that a command interprets and has a name
+// of data (`python3 load.py data/passings.csv`). People change data all day.
 type binder struct {
 	dir    string
 	vars   map[string]string // variables whose values are known
@@ -103,21 +106,38 @@ func (b *binder) digest(name string) string {
 	return "blake3:" + hex.EncodeToString(h.Sum(nil))
 }
 
+// How a word of something to run is used. A word may be used in several ways.
+type use int
+
+const (
+	plainly use = 1 << iota // as an argument, a command, or anywhere else
+	behind                  // as an argument that comes after a file of the checkout
+)
+
 // run binds the files that the words of something to run name.
 func (b *binder) run(r declare.Run) {
-	words := map[string]bool{}
-	texts := append([]string{r.Script}, append(slices.Clone(r.Argv), r.Shell...)...)
-	for _, text := range texts {
-		b.words(strings.ReplaceAll(text, "@{project.dir}", b.dir), words, 0)
+	uses := map[string]use{}
+	if len(r.Argv) > 0 {
+		var words []string
+		for _, a := range r.Argv {
+			words = append(words, b.here(a))
+		}
+		b.call(words, uses, 0)
 	}
+	b.words(b.here(r.Script), uses, 0)
+	for _, a := range r.Shell {
+		b.words(b.here(a), uses, 0)
+	}
+	interprets := len(r.Shell) > 0
 	var names []string
 	folders := map[string]bool{".": true}
-	for w := range words {
+	for w := range uses {
+		interprets = interprets || interpreter(w)
 		name, ok := b.below(w)
 		if !ok {
 			continue
 		}
-		names = append(names, name)
+		names = append(names, w)
 		if info, err := disk.StatWithin(b.dir, name); err == nil && info.IsDir() {
 			for d := name; d != "." && d != ".." && !folders[d]; d = path.Dir(d) {
 				folders[d] = true
@@ -125,11 +145,58 @@ func (b *binder) run(r declare.Run) {
 		}
 	}
 	slices.Sort(names)
-	for _, name := range names {
+	for _, w := range names {
+		name, _ := b.below(w)
 		for folder := range folders {
-			b.bind(path.Join(folder, name))
+			b.bind(path.Join(folder, name), interprets, uses[w])
 		}
 	}
+}
+
+func (b *binder) here(text string) string { return strings.ReplaceAll(text, "@{project.dir}", b.dir) }
+
+// interpreters are commands that run what a file says, or start what they are told to.
+var interpreters = strings.Fields(`sh bash dash ash zsh fish ksh mksh csh tcsh busybox . source eval exec env command builtin
+	python pypy node nodejs deno bun tsx ts-node ruby perl php lua luajit awk gawk mawk sed make gmake ninja just R Rscript julia
+	java groovy scala tclsh wish expect guile racket sbcl ghci runghc ocaml swift go cargo psql mysql mariadb sqlite sqlite3 redis-cli
+	xargs find parallel nohup setsid nice timeout time stdbuf flock sudo doas su ssh chroot unshare nsenter script watch entr ld.so
+	npm npx yarn pnpm pip bundle rake gradle mvn ansible terraform docker kubectl`)
+
+// interpreter tells whether a word can be a command that runs what others say. Numbers of
+// versions at its end do not count.
+func interpreter(word string) bool {
+	base := path.Base(word)
+	return slices.Contains(interpreters, base) || slices.Contains(interpreters, strings.TrimRight(base, "0123456789.-"))
+}
+
+// dataEnds are the ends of names that nobody gives to a program.
+var dataEnds = strings.Fields(".csv .tsv .txt .json .jsonl .ndjson .geojson .md .rst .html .htm .css .svg .png .jpg .jpeg .gif .webp .pdf .xml .yaml .yml .toml .ini .parquet .arrow .gz .zst .xz .zip .tar .log .lock .sum .mod .env")
+
+// codeEnds are the ends of names of programs and scripts.
+var codeEnds = strings.Fields(".sh .bash .zsh .fish .ksh .js .mjs .cjs .ts .mts .cts .jsx .tsx .py .pyc .pyz .rb .pl .pm .php .phar .lua .awk .sed .mk .r .jl .sql .tcl .exp .go .rs .java .jar .class .kts .groovy .scala .hs .ml .swift .c .cc .cpp .so .dylib .wasm .exe .bin .ps1 .bat .cmd .nu .el .scm .gradle .nix .tf .just")
+
+// isData tells whether a file is nothing but data to what is run.
+func (b *binder) isData(name string, interprets bool, used use) bool {
+	info, err := disk.StatWithin(b.dir, name)
+	if err != nil || info.Mode()&0o111 != 0 {
+		return false
+	}
+	end := strings.ToLower(path.Ext(name))
+	data := slices.Contains(dataEnds, end)
+	if interprets && (used != behind || !data) {
+		return false
+	}
+	if !data && (slices.Contains(codeEnds, end) || path.Ext(name) == "" && strings.HasSuffix(strings.ToLower(path.Base(name)), "file")) {
+		return false
+	}
+	f, err := disk.OpenWithin(b.dir, name)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	head := make([]byte, 4)
+	n, _ := io.ReadFull(f, head)
+	return !strings.HasPrefix(string(head[:n]), "#!") && string(head[:n]) != "\x7fELF"
 }
 
 // suffixes are what interpreters add to a name by themselves.
@@ -137,11 +204,10 @@ var suffixes = []string{"", ".sh", ".js", ".mjs", ".cjs", ".ts", ".py", ".rb", "
 
 // bind takes the digest of a name when it is a regular file of the checkout, or of the
 // files that it stands for as a pattern.
-func (b *binder) bind(name string) {
-	if b.seen[name] || !filepath.IsLocal(name) || len(b.found) > mostFiles {
+func (b *binder) bind(name string, interprets bool, used use) {
+	if !filepath.IsLocal(name) || len(b.found) > mostFiles {
 		return
 	}
-	b.seen[name] = true
 	if name == checkout.LocalName || strings.HasPrefix(name, checkout.LocalName+"/") {
 		return // Trammel's own
 	}
@@ -150,30 +216,34 @@ func (b *binder) bind(name string) {
 			if len(b.found) > mostFiles {
 				return io.EOF
 			}
-			b.bind(match)
+			b.bindFile(match, interprets, used)
 			return nil
 		}, doublestar.WithNoFollow())
 	}
 	for _, suffix := range suffixes {
-		b.bindFile(name + suffix)
+		b.bindFile(name+suffix, interprets, used)
 	}
 	if module := strings.ReplaceAll(name, ".", "/"); module != name { // python -m a.b
-		b.bindFile(module + ".py")
-		b.bindFile(module + "/__main__.py")
+		b.bindFile(module+".py", interprets, used)
+		b.bindFile(module+"/__main__.py", interprets, used)
 	}
 }
 
-func (b *binder) bindFile(name string) {
-	info, err := disk.StatWithin(b.dir, name)
-	if err != nil || !info.Mode().IsRegular() || slices.ContainsFunc(b.found, func(f boundFile) bool { return f.name == name }) {
+func (b *binder) bindFile(name string, interprets bool, used use) {
+	if b.seen[name] {
 		return
 	}
+	info, err := disk.StatWithin(b.dir, name)
+	if err != nil || !info.Mode().IsRegular() || b.isData(name, interprets, used) {
+		return
+	}
+	b.seen[name] = true
 	if !b.strangers(name) {
 		return
 	}
 	if digest := b.digest(name); digest != "" {
 		b.found = append(b.found, boundFile{name, digest})
-		if b.git != nil && !b.git.tracks(name) || b.git == nil {
+		if !b.git.tracks(name) {
 			b.made = append(b.made, name)
 		}
 	}
@@ -210,44 +280,103 @@ func (b *binder) below(word string) (string, bool) {
 	return path.Clean(word), true
 }
 
-// words collects the words of a text: as a shell reads it, and as they stand between
-// anything that no plain name has. A word that is a text itself is taken apart too.
-func (b *binder) words(text string, into map[string]bool, depth int) {
-	if text == "" || depth > 5 || len(text) > 1<<20 {
-		return
-	}
-	into[text] = true
-	for _, w := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t\r\n;|&()<>\"'`=,:$\\{}!", r) }) {
-		into[w] = true
-	}
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash), syntax.RecoverErrors(5)).Parse(strings.NewReader(text), "")
-	if err != nil && file == nil {
-		return
-	}
-	config := &expand.Config{Env: expand.FuncEnviron(func(name string) string { return b.vars[name] })}
-	syntax.Walk(file, func(n syntax.Node) bool {
-		if assign, ok := n.(*syntax.Assign); ok && assign.Name != nil && assign.Value != nil {
-			if value, err := expand.Literal(config, assign.Value); err == nil {
-				b.vars[assign.Name.Value] = value
+// call collects the words of one command.
+func (b *binder) call(words []string, into map[string]use, depth int) {
+	used := plainly
+	for _, w := range words {
+		b.word(w, into, used, depth)
+		if name, ok := b.below(w); ok && used == plainly {
+			if info, err := disk.StatWithin(b.dir, name); err == nil && info.Mode().IsRegular() {
+				used = behind
 			}
 		}
-		word, ok := n.(*syntax.Word)
-		if !ok {
-			return true
+	}
+}
+
+// word takes one word, what stands in it behind = or between colons, and where it is a text
+// itself the words of that.
+func (b *binder) word(w string, into map[string]use, used use, depth int) {
+	if w == "" {
+		return
+	}
+	into[w] |= used
+	for _, piece := range strings.FieldsFunc(w, func(r rune) bool { return strings.ContainsRune("=:,;|&()<>\"'` \t\r\n", r) }) {
+		if piece != w {
+			into[piece] |= used
 		}
-		fields, err := expand.Fields(config, word)
-		if err != nil {
-			fields = literals(word)
+	}
+	if strings.ContainsAny(w, " \t\n;&|") {
+		b.words(w, into, depth+1)
+	}
+}
+
+// words collects the words of a text as a shell reads it; where it cannot be read so, as they
+// stand between anything that no plain name has.
+func (b *binder) words(text string, into map[string]use, depth int) {
+	if text == "" || depth > 6 || len(text) > 1<<20 {
+		return
+	}
+	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), "")
+	if err != nil {
+		for _, w := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t\r\n;|&()<>\"'`=,:$\\{}!", r) }) {
+			into[w] |= plainly
 		}
-		for _, f := range append(fields, literals(word)...) {
-			if f != text && !into[f] {
-				if into[f] = true; strings.ContainsAny(f, " \t\n;&|=:,") {
-					b.words(f, into, depth+1)
+		return
+	}
+	written := map[*syntax.Word]bool{}
+	syntax.Walk(file, func(n syntax.Node) bool {
+		switch n := n.(type) {
+		case *syntax.Assign:
+			if n.Name != nil && n.Value != nil {
+				for _, value := range b.flat(n.Value) {
+					b.vars[n.Name.Value] = value
+					b.word(value, into, plainly, depth)
+				}
+			}
+		case *syntax.Redirect:
+			switch n.Op { // what is only written to is not run
+			case syntax.RdrOut, syntax.AppOut, syntax.RdrAll, syntax.AppAll, syntax.RdrClob:
+				written[n.Word] = true
+			}
+			if n.Hdoc != nil {
+				for _, w := range b.flat(n.Hdoc) {
+					b.words(w, into, depth+1)
+				}
+			}
+		case *syntax.CallExpr:
+			var words []string
+			for _, arg := range n.Args {
+				words = append(words, b.flat(arg)...)
+			}
+			b.call(words, into, depth)
+			for _, arg := range n.Args {
+				written[arg] = true // its words are taken, but what is inside substitutions comes yet
+			}
+		case *syntax.Word:
+			if !written[n] {
+				for _, w := range b.flat(n) {
+					b.word(w, into, plainly, depth)
 				}
 			}
 		}
 		return true
 	})
+}
+
+// flat is what a word comes to, as far as it says so itself: with quotes and known variables
+// taken away, and the stretches of it that say themselves where something is unknown.
+func (b *binder) flat(word *syntax.Word) []string {
+	config := &expand.Config{Env: expand.FuncEnviron(func(name string) string { return b.vars[name] })}
+	fields, err := expand.Fields(config, word)
+	if err != nil {
+		fields = nil
+	}
+	for _, l := range literals(word) {
+		if !slices.Contains(fields, l) {
+			fields = append(fields, l)
+		}
+	}
+	return fields
 }
 
 // literals are the stretches of a word that say themselves, however they are quoted.

@@ -3,12 +3,12 @@ package locator
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"unicode"
 
 	"github.com/go-git/go-billy/v5/osfs"
 	"github.com/go-git/go-git/v5"
@@ -21,6 +21,7 @@ import (
 
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/stored/tree"
 )
 
 // maxTree bounds what one commit may hold.
@@ -38,11 +39,11 @@ func getGit(ctx context.Context, l Locator, pin, into string) (string, error) {
 	if err != nil {
 		return "", fault.New(fault.Source, "%s: commit %s cannot be read: %v", l.Text, hash, err)
 	}
-	tree, err := commit.Tree()
+	top, err := commit.Tree()
 	if err != nil {
 		return "", err
 	}
-	return hash.String(), write(ctx, tree, into)
+	return hash.String(), write(ctx, top, into)
 }
 
 // open finds the commit, in a repository of this machine or in one that is fetched,
@@ -154,16 +155,27 @@ func resolve(r *git.Repository, rev, branches string) (plumbing.Hash, error) {
 	return plumbing.ZeroHash, plumbing.ErrReferenceNotFound
 }
 
-// write writes the files of a tree. Git itself refuses the names that would leave the
-// folder, and so does this; links may lead nowhere but to what is in the tree.
-func write(ctx context.Context, tree *object.Tree, into string) error {
-	walker := object.NewTreeWalker(tree, true, nil)
+// mostEntries bounds what one commit may hold.
+const mostEntries = 500_000
+
+// write writes the files of a tree into a fresh folder. Everything goes through that
+// folder (os.Root), and links come last, when nothing is written any more, so that no
+// name leads anywhere by a link. Names that git itself refuses to check out are refused
+// (git's verify_path), and so is a link that leaves the tree, by however many others.
+func write(ctx context.Context, top *object.Tree, into string) error {
+	root, err := os.OpenRoot(into)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	walker := object.NewTreeWalker(top, true, nil)
 	defer walker.Close()
 	budget := int64(maxTree)
-	for {
+	var links tree.Manifest
+	for count := 0; ; count++ {
 		name, entry, err := walker.Next()
 		if errors.Is(err, io.EOF) {
-			return nil
+			break
 		}
 		if err != nil {
 			return err
@@ -171,12 +183,15 @@ func write(ctx context.Context, tree *object.Tree, into string) error {
 		if err := context.Cause(ctx); err != nil {
 			return err
 		}
-		if !filepath.IsLocal(name) || strings.EqualFold(entry.Name, ".git") {
-			return fmt.Errorf("the commit is refused: it has a file named %q", name)
+		if refused(entry.Name) || !filepath.IsLocal(name) {
+			return fault.New(fault.Source, "the commit is refused: it has a file named %q", name)
 		}
-		to := filepath.Join(into, filepath.FromSlash(name))
+		if count > mostEntries {
+			return fault.New(fault.Source, "the commit is refused: it has more than %d files", mostEntries)
+		}
+		to := filepath.FromSlash(name)
 		if entry.Mode == filemode.Dir {
-			if err := os.Mkdir(to, 0o755); err != nil {
+			if err := root.Mkdir(to, 0o755); err != nil {
 				return err
 			}
 			continue
@@ -184,30 +199,58 @@ func write(ctx context.Context, tree *object.Tree, into string) error {
 		if entry.Mode == filemode.Submodule {
 			continue // its files are in another repository
 		}
-		file, err := tree.TreeEntryFile(&entry)
+		file, err := top.TreeEntryFile(&entry)
 		if err != nil {
 			return err
 		}
-		if budget -= file.Size; budget < 0 {
-			return errors.New("the commit is refused: it holds too much")
+		if budget -= file.Size; budget < 0 || file.Size < 0 {
+			return fault.New(fault.Source, "the commit is refused: it holds too much")
 		}
-		if err := writeFile(file, entry.Mode, name, to); err != nil {
+		if entry.Mode == filemode.Symlink {
+			if file.Size > 4096 {
+				return fault.New(fault.Source, "the commit is refused: the link %q is no link", name)
+			}
+			target, err := file.Contents()
+			if err != nil {
+				return err
+			}
+			links = append(links, tree.Entry{Type: tree.Link, Path: name, Target: target})
+			continue
+		}
+		if err := writeFile(root, file, entry.Mode, to); err != nil {
 			return err
 		}
 	}
+	if name, leaves := links.Leaving(); leaves {
+		return fault.New(fault.Source, "the commit is refused: the link %q leads out of it", name)
+	}
+	for _, l := range links {
+		if l.Target == "" || strings.ContainsRune(l.Target, 0) {
+			return fault.New(fault.Source, "the commit is refused: the link %q leads nowhere", l.Path)
+		}
+		if err := root.Symlink(l.Target, filepath.FromSlash(l.Path)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-func writeFile(file *object.File, mode filemode.FileMode, name, to string) error {
-	if mode == filemode.Symlink {
-		target, err := file.Contents()
-		if err != nil {
-			return err
-		}
-		if filepath.IsAbs(target) || !filepath.IsLocal(filepath.Join(filepath.Dir(name), target)) {
-			return fmt.Errorf("the commit is refused: the link %q leads out of it", name)
-		}
-		return os.Symlink(target, to)
+// refused tells whether a tree may not have an entry of a name: one that is not a single
+// word, or that is git's own folder on some file system.
+func refused(name string) bool {
+	if name == "" || name == "." || name == ".." || len(name) > 255 || strings.ContainsAny(name, "/\\\x00") {
+		return true
 	}
+	plain := strings.TrimRight(strings.Map(func(r rune) rune {
+		if r == ':' || unicode.Is(unicode.Cf, r) { // ignored by HFS+; ends a name on NTFS
+			return -1
+		}
+		return r
+	}, strings.ToLower(name)), " .")
+	return plain == ".git" || plain == "git~1" || strings.HasPrefix(plain, ".git::")
+}
+
+func writeFile(root *os.Root, file *object.File, mode filemode.FileMode, to string) error {
 	in, err := file.Reader()
 	if err != nil {
 		return err
@@ -217,11 +260,11 @@ func writeFile(file *object.File, mode filemode.FileMode, name, to string) error
 	if mode == filemode.Executable {
 		perm = 0o755
 	}
-	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm)
+	out, err := root.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm)
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(out, in)
+	_, err = io.Copy(out, io.LimitReader(in, file.Size))
 	if closeErr := out.Close(); err == nil {
 		err = closeErr
 	}

@@ -32,6 +32,7 @@ type Options struct {
 	Renew func(tool string) bool // tools to move to the newest allowed; may be nil
 	AsOf  time.Time              // what was published later does not count; zero: everything does
 	Now   time.Time
+	Older bool // take an archive's release although the lock was made from a later one
 }
 
 // Resolve makes the lock of a declaration.
@@ -444,12 +445,48 @@ func (r *resolver) sources(ctx context.Context, l *lock.Lock) error {
 		x := r.open(name)
 		s := lock.Source{Kind: kind, Address: x.address.Origin, AsOf: r.o.Now.UTC().Format(time.RFC3339)}
 		if archive, ok := x.source.(source.Rooter); ok {
+			var dates []time.Time
 			var err error
-			if s.Suites, s.Index, err = archive.Read(ctx); err != nil {
+			if s.Suites, s.Index, dates, err = archive.Read(ctx); err != nil {
 				return err
+			}
+			if known && !r.o.Older {
+				if err := older(name, old, s.Suites, dates, r.o.Old.Roots[name]); err != nil {
+					return err
+				}
+			}
+			for _, d := range dates {
+				s.Released = append(s.Released, d.UTC().Format(time.RFC3339))
 			}
 		}
 		l.Sources[name] = s
+	}
+	return nil
+}
+
+// older refuses the releases of an archive that were signed before those that the lock was
+// made from: whoever stands between may so hand out packages whose holes are known. Locks of
+// earlier programs say only the day, with their roots.
+func older(name string, old lock.Source, suites []string, dates []time.Time, roots map[string]lock.Root) error {
+	for i, d := range dates {
+		if i >= len(suites) {
+			break
+		}
+		var before time.Time
+		if j := slices.Index(old.Suites, suites[i]); j >= 0 && j < len(old.Released) {
+			before, _ = time.Parse(time.RFC3339, old.Released[j])
+		} else if j == 0 {
+			for _, root := range roots {
+				if day, err := time.Parse(time.DateOnly, root.Version); err == nil && day.After(before) {
+					before = day
+				}
+			}
+		}
+		if d.Before(before) {
+			suite, _, _ := strings.Cut(suites[i], " ")
+			return fault.New(fault.Source, "the source %q gives a release of %q that was signed on %s, and the lock was made from one of %s", name, suite, d.Format("2 Jan 2006 15:04"), before.Format("2 Jan 2006 15:04")).
+				Advise("An older release may bring back packages with known holes, so nothing of it was used.\nTry later, or another mirror. If the archive was set back on purpose: trammel lock --renew --older-release")
+		}
 	}
 	return nil
 }

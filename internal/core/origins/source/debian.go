@@ -172,12 +172,12 @@ func (s *debianArchive) checked(raw []byte, suite string) (*debian.Release, erro
 }
 
 // Read says what the lock keeps of the releases.
-func (s *debianArchive) Read(ctx context.Context) (suites, index []string, err error) {
+func (s *debianArchive) Read(ctx context.Context) (suites, index []string, dates []time.Time, err error) {
 	releases, err := s.read(ctx)
 	for _, r := range releases {
-		index = append(index, r.digest)
+		index, dates = append(index, r.digest), append(dates, r.Date)
 	}
-	return s.d.Lines(), index, err
+	return s.d.Lines(), index, dates, err
 }
 
 // index opens the compact indexes of a platform, making those that are not there.
@@ -256,7 +256,7 @@ func (s *debianArchive) compact(ctx context.Context, r signedRelease, component,
 			below = filepath.Dir(path) + "/by-hash/SHA256/" + packed.SHA256
 		}
 		archive, err := s.client.Archive(ctx, s.client.Cache(), fetch.Download{
-			Name: "the index of " + r.suite + " " + component, From: s.at("dists/" + r.suite + "/" + below), Size: packed.Size, Digest: "sha256:" + packed.SHA256,
+			Name: "the index of " + r.suite + " " + component, From: s.at("dists/" + r.suite + "/" + below), Size: packed.Size, Digest: "sha256:" + packed.SHA256, Said: "its signed release",
 		})
 		if fetch.NotFound(err) { // a mirror need not have every compression
 			continue

@@ -57,8 +57,8 @@ type Rooter interface {
 	// Root resolves what the wanted packages need together, on one platform. kept
 	// are packages that are locked and stay as they are where they can.
 	Root(ctx context.Context, wants []debian.Wish, p platform.Platform, kept []lock.Package) (lock.Root, error)
-	// Read says which suites were read, and the digests of their signed releases.
-	Read(ctx context.Context) (suites, index []string, err error)
+	// Read says which suites were read, and the digests and dates of their signed releases.
+	Read(ctx context.Context) (suites, index []string, dates []time.Time, err error)
 }
 
 // Address is where a source is and who said so.

@@ -1,7 +1,9 @@
 package report
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -9,6 +11,7 @@ import (
 	"time"
 
 	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/proven/proof"
 )
@@ -20,13 +23,27 @@ type Loaded struct {
 	SignedBy string // a name among the signers, or the key's fingerprint without any
 	Unsigned string // why nobody is taken to have signed it, or ""
 	At       time.Time
+	Odd      string // what is wrong with its date, or ""
 }
+
+// trusted tells whether somebody is taken to have signed it.
+func (x Loaded) trusted() bool { return x.Unsigned == "" && x.Odd == "" }
+
+// mostReport and mostSignature are how large such files may be, in bytes.
+const (
+	mostReport    = 64 << 20
+	mostSignature = 64 << 10
+)
+
+// skew is by how much clocks of two machines may differ.
+const skew = 10 * time.Minute
 
 // SignatureOf is where a report's signature lies.
 func SignatureOf(file string) string { return file + ".sig" }
 
-// Load reads reports from files and folders. With signers, only their signatures count.
-func Load(paths []string, signers *Signers) ([]Loaded, error) {
+// Load reads reports from files and folders. With signers, only their signatures count, and
+// only for the machines that they may speak for. now is the time here.
+func Load(paths []string, signers *Signers, now time.Time) ([]Loaded, error) {
 	var files []string
 	for _, p := range paths {
 		info, err := os.Stat(p)
@@ -45,36 +62,69 @@ func Load(paths []string, signers *Signers) ([]Loaded, error) {
 	}
 	var out []Loaded
 	for _, f := range files {
-		raw, err := os.ReadFile(f)
+		raw, err := disk.ReadWithin(filepath.Dir(f), filepath.Base(f), mostReport)
 		if err != nil {
-			return nil, fault.New(fault.Use, "the report cannot be read: %v", err)
+			return nil, fault.New(fault.Use, "the report %s %s", f, disk.InWords(err)).Advise("A report is a regular file of its own; take this one out of the folder.")
 		}
 		s, err := Read(raw)
 		if err != nil {
 			return nil, fault.New(fault.Use, "%s: %s", f, err.Error())
 		}
 		x := Loaded{File: f, Report: s}
-		x.At, _ = time.Parse(time.RFC3339, s.Predicate.Made)
-		armoured, err := os.ReadFile(SignatureOf(f))
-		if err != nil {
+		if x.At, err = time.Parse(time.RFC3339, s.Predicate.Made); err != nil {
+			x.Odd = fmt.Sprintf("its date %q is none", s.Predicate.Made)
+		} else if x.At.After(now.Add(skew)) {
+			x.Odd = "it is dated in the future: " + s.Predicate.Made
+		}
+		armoured, err := disk.ReadWithin(filepath.Dir(f), SignatureOf(filepath.Base(f)), mostSignature)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
 			x.Unsigned = "not signed"
-		} else if key, err := Check(raw, armoured); err != nil {
-			x.Unsigned = err.Error()
-		} else if signers == nil {
-			x.SignedBy = fingerprint(key)
-		} else if x.SignedBy = signers.Who(key, x.At); x.SignedBy == "" {
-			x.Unsigned = "signed by nobody that is allowed to: " + fingerprint(key)
+		case err != nil:
+			x.Unsigned = "its signature " + disk.InWords(err)
+		default:
+			x.SignedBy, x.Unsigned = signedBy(raw, armoured, signers, s.Predicate.Machine, x.At, now)
 		}
 		out = append(out, x)
 	}
 	return newest(out), nil
 }
 
-// newest keeps the last report of each machine, in the order of their names.
+// signedBy says whose a signature is: the machine's own, whose key may speak for it when the
+// report says that it was made and today, or why it counts for nobody's.
+func signedBy(raw, armoured []byte, signers *Signers, machine string, made, now time.Time) (who, unsigned string) {
+	key, err := Check(raw, armoured)
+	if err != nil {
+		return "", err.Error()
+	}
+	if signers == nil {
+		return fingerprint(key), ""
+	}
+	may, others := signers.MaySpeak(key, machine, made, now)
+	switch {
+	case may:
+		return machine, ""
+	case len(others) > 0:
+		return "", fmt.Sprintf("signed by %s, whose key may not speak for %s now", strings.Join(others, " or "), machine)
+	}
+	return "", "signed by nobody that is allowed to: " + fingerprint(key)
+}
+
+// newest keeps one report of each machine, in the order of their names: the last of those
+// that somebody signed who may, and only where there is none the last of the others.
 func newest(list []Loaded) []Loaded {
 	slices.SortStableFunc(list, func(a, b Loaded) int {
 		if c := strings.Compare(a.Report.Predicate.Machine, b.Report.Predicate.Machine); c != 0 {
 			return c
+		}
+		if a.trusted() != b.trusted() {
+			if a.trusted() {
+				return -1
+			}
+			return 1
+		}
+		if (a.Odd == "") != (b.Odd == "") {
+			return strings.Compare(a.Odd, b.Odd)
 		}
 		return b.At.Compare(a.At)
 	})
@@ -136,7 +186,7 @@ func Compare(list []Loaded, lock string, mustSign bool) (*Comparison, error) {
 		if p := x.Report.Predicate.Project; p != c.Project {
 			return nil, fault.New(fault.Use, "%s is of project %s, and %s of %s", list[0].File, c.Project, x.File, p)
 		}
-		if x.At.After(latest.At) {
+		if x.trusted() && !latest.trusted() || x.trusted() == latest.trusted() && x.Odd == "" && (latest.Odd != "" || x.At.After(latest.At)) {
 			latest = x
 		}
 	}
@@ -153,6 +203,9 @@ func Compare(list []Loaded, lock string, mustSign bool) (*Comparison, error) {
 	m.variables()
 	m.checks()
 	for i, x := range list {
+		if x.Odd != "" {
+			m.differ(i, "date", x.Odd, "trammel verify --report FILE")
+		}
 		if mustSign && x.Unsigned != "" && !c.Machines[i].Stale {
 			m.differ(i, "signature", x.Unsigned, "trammel verify --report FILE --sign KEY")
 		}

@@ -164,7 +164,7 @@ func fromAgent(key ssh.PublicKey, h host.Host) (ssh.Signer, func(), error) {
 type Signers struct{ lines []allowed }
 
 type allowed struct {
-	name       string
+	names      string // a list of patterns
 	key        []byte
 	namespaces []string // empty: any
 	from, to   time.Time
@@ -187,7 +187,7 @@ func ReadSigners(path string) (*Signers, error) {
 		if !ok || err != nil {
 			return nil, fault.New(fault.Use, "%s:%d: it is no line of signers", path, n+1).Advise("Write: NAME KEYTYPE KEY, for example: hut-laptop ssh-ed25519 AAAA…")
 		}
-		a := allowed{name: strings.Trim(name, `"`), key: key.Marshal()}
+		a := allowed{names: strings.Trim(name, `"`), key: key.Marshal()}
 		skip := false
 		for _, o := range options {
 			option, value, _ := strings.Cut(o, "=")
@@ -224,16 +224,57 @@ func signersTime(text string) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is no time", text)
 }
 
-// Who is the name that a key has among the signers at a time; "" when it has none.
-func (s *Signers) Who(key ssh.PublicKey, at time.Time) string {
+// MaySpeak tells whether a key counts for a principal, here the name of a machine, at each of
+// some times. When it does not, others are the lines under which the key is known at all.
+func (s *Signers) MaySpeak(key ssh.PublicKey, principal string, at ...time.Time) (may bool, others []string) {
 	for _, a := range s.lines {
-		known := bytes.Equal(a.key, key.Marshal()) && (a.from.IsZero() || !at.Before(a.from)) && (a.to.IsZero() || at.Before(a.to))
-		here := len(a.namespaces) == 0 || slices.Contains(a.namespaces, Namespace) || slices.Contains(a.namespaces, "*")
-		if known && here {
-			return a.name
+		if !bytes.Equal(a.key, key.Marshal()) {
+			continue
+		}
+		here := len(a.namespaces) == 0 || slices.ContainsFunc(a.namespaces, func(n string) bool { return matches(Namespace, n) })
+		for _, t := range at {
+			here = here && (a.from.IsZero() || !t.Before(a.from)) && (a.to.IsZero() || t.Before(a.to))
+		}
+		if here && inList(principal, a.names) {
+			return true, nil
+		}
+		others = append(others, a.names)
+	}
+	return false, others
+}
+
+// inList tells whether a name is in a list of patterns (ssh_config(5), PATTERNS): one of them
+// fits, and none that begins with ! does.
+func inList(name, list string) bool {
+	found := false
+	for pattern := range strings.SplitSeq(list, ",") {
+		pattern, not := strings.CutPrefix(strings.TrimSpace(pattern), "!")
+		if matches(name, pattern) {
+			if not {
+				return false
+			}
+			found = true
 		}
 	}
-	return ""
+	return found
+}
+
+// matches tells whether a pattern with * and ? is the whole of a name.
+func matches(name, pattern string) bool {
+	if pattern == "" {
+		return name == ""
+	}
+	if pattern[0] == '*' {
+		for rest := strings.TrimLeft(pattern, "*"); ; name = name[1:] {
+			if matches(name, rest) {
+				return true
+			}
+			if name == "" {
+				return false
+			}
+		}
+	}
+	return name != "" && (pattern[0] == '?' || pattern[0] == name[0]) && matches(name[1:], pattern[1:])
 }
 
 func fingerprint(key ssh.PublicKey) string { return ssh.FingerprintSHA256(key) }

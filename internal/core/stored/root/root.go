@@ -18,6 +18,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -49,6 +50,26 @@ func (p Piece) control(name string) string {
 	return string(raw)
 }
 
+// isItself makes sure that a package is the one that the index says it is: a control file
+// names its package, version and architecture (Policy 5.3).
+func (p Piece) isItself() error {
+	found := 0
+	var is [3]string
+	err := debian.Paragraphs(strings.NewReader(p.control("control")), map[string]bool{"Package": true, "Version": true, "Architecture": true}, func(f map[string]string) error {
+		found++
+		is = [3]string{f["Package"], f["Version"], f["Architecture"]}
+		return nil
+	})
+	if err != nil || found != 1 {
+		return fault.New(fault.Source, "the package %s %s does not say what it is: its control file cannot be read", p.Name, p.Version)
+	}
+	if is[0] != p.Name || is[1] != p.Version || is[2] != "all" && is[2] != debian.Arch(runtime.GOARCH) {
+		return fault.New(fault.Source, "the package %s %s says that it is %s %s for %s", p.Name, p.Version, is[0], is[1], is[2]).
+			Advise("The archive gives another package under that name. Nothing was made of it.")
+	}
+	return nil
+}
+
 // builder is a root that is being made.
 type builder struct {
 	dir    string
@@ -68,6 +89,11 @@ type placed struct {
 // Make fills an empty folder with the root of pieces, which are sorted by name, and
 // returns its manifest. files are copies to make: path → path of what is copied.
 func Make(ctx context.Context, dir string, pieces []Piece, files map[string]string) (tree.Manifest, error) {
+	for _, p := range pieces {
+		if err := p.isItself(); err != nil {
+			return nil, err
+		}
+	}
 	b := &builder{dir: dir, pieces: pieces, placed: map[string]placed{}, dirs: map[string]bool{".": true}}
 	if err := b.merge(); err != nil {
 		return nil, err
@@ -109,6 +135,9 @@ func (b *builder) merge() error {
 				// another makes var/run a link to run.
 				if to == ".." || strings.HasPrefix(to, "../") {
 					continue
+				}
+				if e.Type == tree.Link { // what it points to is decided where the package has it
+					e.Target = unpack.Relative(path.Dir(to), path.Join(path.Dir(from), e.Target))
 				}
 				e.Path = to
 			}

@@ -24,8 +24,9 @@ func TestMain(m *testing.M) {
 func piece(t *testing.T, name string, files map[string]string) Piece {
 	t.Helper()
 	p := Piece{Name: name, Version: "1.0-1", Dir: t.TempDir()}
-	if _, ok := files["DEBIAN/control"]; !ok {
-		files["DEBIAN/control"] = "Package: " + name + "\n"
+	own := "Package: " + name + "\nVersion: 1.0-1\nArchitecture: all\n"
+	if text := files["DEBIAN/control"]; !strings.Contains(text, "Version:") {
+		files["DEBIAN/control"] = own + strings.TrimPrefix(text, "Package: "+name+"\n")
 	}
 	for path, content := range files {
 		full := filepath.Join(p.Dir, path)
@@ -109,7 +110,7 @@ func TestPackagesThatClashAreBothNamed(t *testing.T) {
 	// One that says that it takes the file over has it, whatever the order.
 	for _, names := range [][2]string{{"ladder", "weir"}, {"weir", "ladder"}} {
 		a := piece(t, names[0], map[string]string{"usr/share/x": "one"})
-		b := piece(t, names[1], map[string]string{"usr/share/x": "two", "DEBIAN/control": "Package: x\nReplaces: other,\n " + names[0] + " (<< 2)\n"})
+		b := piece(t, names[1], map[string]string{"usr/share/x": "two", "DEBIAN/control": "Replaces: other,\n " + names[0] + " (<< 2)\n"})
 		first, second := a, b
 		if names[0] > names[1] {
 			first, second = b, a

@@ -309,6 +309,9 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fre
 	if err != nil {
 		return "", 0, err
 	}
+	if name, leaves := manifest.Leaving(); leaves {
+		return "", 0, fault.New(fault.Source, "%s %s is refused: %q is a link that leaves the tree", p.Label(), p.Part.Version, name).Advise("Nothing of it was kept.")
+	}
 	treeDigest = manifest.Digest()
 	if p.Tree != "" && p.Tree != treeDigest {
 		return "", 0, wrong(p, "its tree digest is %.19s… and the lock has %.19s…", treeDigest, p.Tree)

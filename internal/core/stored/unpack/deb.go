@@ -37,7 +37,7 @@ func (w *writer) deb(archivePath string) error {
 		return errors.New("the archive is no Debian package: it does not start as ar does")
 	}
 	seen := map[string]bool{}
-	for {
+	for first := true; ; first = false {
 		name, size, err := arHeader(r)
 		if err == io.EOF {
 			break
@@ -46,7 +46,16 @@ func (w *writer) deb(archivePath string) error {
 			return err
 		}
 		body := &io.LimitedReader{R: r, N: size}
+		if first { // deb(5): the first member says which format this is
+			text, err := io.ReadAll(io.LimitReader(body, 64))
+			if name != "debian-binary" || err != nil || !strings.HasPrefix(string(text), "2.") {
+				return errors.New("the archive is no Debian package of format 2: its first member is to be debian-binary, with 2.0")
+			}
+		}
 		base, suffix, _ := strings.Cut(name, ".tar")
+		if base == "data" && !seen["control"] {
+			return &Refused{name, "comes before the control files"}
+		}
 		if base == "control" || base == "data" {
 			if seen[base] {
 				return &Refused{name, "appears twice"}
@@ -70,6 +79,9 @@ func (w *writer) deb(archivePath string) error {
 	}
 	if !seen["control"] || !seen["data"] {
 		return errors.New("the archive is cut off: a Debian package has control.tar and data.tar")
+	}
+	if _, ok := w.names[key(ControlFolder+"/control")]; !ok {
+		return errors.New("the archive is no Debian package: it has no file control that says what it is")
 	}
 	return nil
 }
@@ -215,11 +227,11 @@ func rootLink(name, place, target string) (string, error) {
 	if to == "" {
 		to = "."
 	}
-	return relative(path.Dir(place), to), nil
+	return Relative(path.Dir(place), to), nil
 }
 
-// relative is the way from a folder to a path, both of one tree.
-func relative(dir, to string) string {
+// Relative is the way from a folder to a path, both of one tree.
+func Relative(dir, to string) string {
 	var from []string
 	if dir != "." {
 		from = strings.Split(dir, "/")

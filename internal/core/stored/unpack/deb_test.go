@@ -133,7 +133,7 @@ d var/lib/weir`, "\n")
 			t.Errorf("%s: %v %v", name, info, err)
 		}
 	}
-	_, got, err := unpackDeb(t, ar("control.tar", control, "data.tar", data), Rules{Docs: true})
+	_, got, err := unpackDeb(t, ar("debian-binary", "2.0\n", "control.tar", control, "data.tar", data), Rules{Docs: true})
 	if all := strings.Join(got, "\n"); err != nil || !strings.Contains(all, "man1/weir.1") || !strings.Contains(all, "copyright") {
 		t.Errorf("with documentation: %s %v", all, err)
 	}
@@ -141,17 +141,19 @@ d var/lib/weir`, "\n")
 
 func TestHostilePackagesAreRefused(t *testing.T) {
 	whole := ar("debian-binary", "2.0\n", "control.tar", control, "data.tar", tarOf(tar.Header{Name: "./usr/bin/weir"}))
-	with := func(h ...tar.Header) []byte { return ar("control.tar", control, "data.tar", tarOf(h...)) }
+	with := func(h ...tar.Header) []byte {
+		return ar("debian-binary", "2.0\n", "control.tar", control, "data.tar", tarOf(h...))
+	}
 	for name, archive := range map[string][]byte{
 		"no ar archive":               []byte("PK\x03\x04"),
 		"empty":                       nil,
 		"no data":                     ar("debian-binary", "2.0\n", "control.tar", control),
 		"no control":                  ar("debian-binary", "2.0\n", "data.tar", tarOf(tar.Header{Name: "./x"})),
-		"two datas":                   ar("control.tar", control, "data.tar", tarOf(tar.Header{Name: "./x"}), "data.tar", tarOf(tar.Header{Name: "./y"})),
+		"two datas":                   ar("debian-binary", "2.0\n", "control.tar", control, "data.tar", tarOf(tar.Header{Name: "./x"}), "data.tar", tarOf(tar.Header{Name: "./y"})),
 		"cut off":                     whole[:len(whole)-1500],
-		"an unknown compression":      ar("control.tar", control, "data.tar.rar", "x"),
-		"not what it says":            ar("control.tar", control, "data.tar.xz", "x"),
-		"no tar":                      ar("control.tar", control, "data.tar", strings.Repeat("x", 2048)),
+		"an unknown compression":      ar("debian-binary", "2.0\n", "control.tar", control, "data.tar.rar", "x"),
+		"not what it says":            ar("debian-binary", "2.0\n", "control.tar", control, "data.tar.xz", "x"),
+		"no tar":                      ar("debian-binary", "2.0\n", "control.tar", control, "data.tar", strings.Repeat("x", 2048)),
 		"a lying size":                append([]byte("!<arch>\n"), []byte(fmt.Sprintf("%-16s%-12d%-6d%-6d%-8s%-10s`\n", "data.tar", 0, 0, 0, "100644", "-5"))...),
 		"names that leave":            with(tar.Header{Name: "../../outside"}),
 		"names that leave inside":     with(tar.Header{Name: "./usr/../../outside"}),
@@ -162,6 +164,13 @@ func TestHostilePackagesAreRefused(t *testing.T) {
 		"a file below a link":         with(tar.Header{Name: "./usr/x", Typeflag: tar.TypeSymlink, Linkname: "/tmp"}, tar.Header{Name: "./usr/x/y"}),
 		"a hard link to nothing":      with(tar.Header{Name: "./usr/x", Typeflag: tar.TypeLink, Linkname: "./etc/shadow"}),
 		"a hard link that leaves":     with(tar.Header{Name: "./usr/x", Typeflag: tar.TypeLink, Linkname: "../../../etc/passwd"}),
+		"no format":                   ar("control.tar", control, "data.tar", tarOf(tar.Header{Name: "./x"})),
+		"a format of the future":      ar("debian-binary", "9.9\n", "control.tar", control, "data.tar", tarOf(tar.Header{Name: "./x"})),
+		"the format comes late":       ar("control.tar", control, "debian-binary", "2.0\n", "data.tar", tarOf(tar.Header{Name: "./x"})),
+		"data before control":         ar("debian-binary", "2.0\n", "data.tar", tarOf(tar.Header{Name: "./x"}), "control.tar", control),
+		"control without control":     ar("debian-binary", "2.0\n", "control.tar", tarOf(tar.Header{Name: "./postinst"}), "data.tar", tarOf(tar.Header{Name: "./x"})),
+		"a name of 300 bytes":         with(tar.Header{Name: "./usr/" + strings.Repeat("n", 300)}),
+		"4,000 folders":               with(tar.Header{Name: "./" + strings.Repeat("d/", 4000) + "x"}),
 		"the name of the control set": with(tar.Header{Name: "./DEBIAN/postinst"}),
 	} {
 		into, got, err := unpackDeb(t, archive, Rules{})

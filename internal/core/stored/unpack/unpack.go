@@ -100,6 +100,9 @@ func Archive(ctx context.Context, archivePath, format, into string, rules Rules)
 	if err != nil {
 		return nil, err
 	}
+	if name, leaves := m.Leaving(); leaves {
+		return nil, &Refused{name, "is a link that leaves the tree by way of others"}
+	}
 	return &Result{m, w.h1}, nil
 }
 
@@ -248,8 +251,23 @@ func (w *writer) name(raw string, isDir bool) (string, error) {
 	return name, nil
 }
 
+// Greatest sizes of a name: of a word, as file systems have it (NAME_MAX), and of the
+// whole, with room for the folder that it is unpacked into (PATH_MAX).
+const (
+	maxWord = 255
+	maxName = 3000
+)
+
 // claim takes a name and makes its folders.
 func (w *writer) claim(name string, kind tree.Type) error {
+	if len(name) > maxName {
+		return &Refused{name[:40] + "…", fmt.Sprintf("has a name of %d bytes", len(name))}
+	}
+	for word := range strings.SplitSeq(name, "/") {
+		if len(word) > maxWord {
+			return &Refused{word[:40] + "…", fmt.Sprintf("has a name of %d bytes", len(word))}
+		}
+	}
 	if _, twice := w.names[key(name)]; twice {
 		return &Refused{name, "appears twice"}
 	}

@@ -71,6 +71,8 @@ type Source struct {
 
 	Suites []string `toml:"suites"` // debian: what was read
 	Index  []string `toml:"index"`  // debian: digests of the signed releases, a suite each
+
+	Released []string `toml:"released"` // debian: RFC 3339, when each of the releases was signed
 }
 
 // Item is one locked toolchain.
@@ -224,7 +226,7 @@ func Sorted[V any](m map[string]V) []string {
 func (l *Lock) facts() canon.Map {
 	sources, items := canon.Map{}, canon.Map{}
 	for name, s := range l.Sources {
-		sources[name] = trim(canon.Map{"kind": s.Kind, "address": s.Address, "as-of": s.AsOf, "suites": s.Suites, "index": s.Index})
+		sources[name] = trim(canon.Map{"kind": s.Kind, "address": s.Address, "as-of": s.AsOf, "suites": s.Suites, "index": s.Index, "released": s.Released})
 	}
 	for name, i := range l.Items {
 		on := canon.Map{}
