@@ -188,6 +188,11 @@ func TestFollowingTellsInOneLineWhatIsToDo(t *testing.T) {
 			tick(w.weir)
 			w.weir.write("trammel.local.toml", "[variables]\nMINE = \"own\"\n")
 			w.does("true")
+			w.hears("there is no trammel.local.lock yet")
+
+			tick(w.weir)
+			w.weir.ok("lock")
+			w.does("true")
 			w.hears("variable MINE (local) is new")
 
 			tick(w.weir)
@@ -225,7 +230,7 @@ func TestFollowingStartsNoProcessAtAPrompt(t *testing.T) {
 			w.expect("echo $WEIR_UNITS", "fish-per-hour")
 			// Pids of the whole machine move on, so the shell's own children are
 			// counted: the stamp of this shell is made by each process it starts.
-			stamps, _ := filepath.Glob(filepath.Join(w.weir.home, "state/following/*"))
+			stamps, _ := filepath.Glob(filepath.Join(filepath.Dir(w.weir.home), "run/trammel-following-*/*"))
 			if len(stamps) == 0 {
 				t.Fatal("no stamp was made")
 			}

@@ -65,6 +65,9 @@ func newHut(t *testing.T, s *standin.Server, declaration string) *hut {
 	t.Helper()
 	h := &hut{t: t, dir: filepath.Join(t.TempDir(), "heronweir"), home: filepath.Join(t.TempDir(), "home")}
 	h.settings(s)
+	if err := os.MkdirAll(filepath.Join(filepath.Dir(h.home), "run"), 0o700); err != nil {
+		t.Fatal(err)
+	}
 	h.write("trammel.toml", declaration)
 	// Without it a first fish fills it in the background, longer than a test lasts.
 	if err := os.MkdirAll(filepath.Join(filepath.Dir(h.home), ".local/share/fish/generated_completions"), 0o755); err != nil {
@@ -91,6 +94,7 @@ func writable(root string) {
 func (h *hut) settings(s *standin.Server) {
 	h.env = []string{
 		"PATH=" + os.Getenv("PATH"), "HOME=" + filepath.Dir(h.home), "TRAMMEL_HOME=" + h.home, "TERM=dumb", "SHELL=/bin/bash",
+		"XDG_RUNTIME_DIR=" + filepath.Join(filepath.Dir(h.home), "run"),
 	}
 	if s != nil {
 		h.env = append(h.env, "npm_config_registry="+s.NPM(), "GOPROXY="+s.Proxy(), "GOSUMDB="+s.SumDB())

@@ -25,7 +25,7 @@ func TestATrialChangesNothing(t *testing.T) {
 	if out := h.ok(append([]string{"run"}, version...)...); !strings.Contains(out, "go1.24.6") {
 		t.Errorf("after the trials:\n%s", out)
 	}
-	if h.read("trammel.toml") != toml || h.read("trammel.lock") != lock || planOf(t, h) != plan {
+	if h.read("trammel.toml") != toml || h.read("trammel.lock") != lock || plan != "" && planOf(t, h) != plan {
 		t.Error("a trial changed the checkout")
 	}
 	h.fails(2, []string{`no version of go satisfies "9"`}, "run", "--trial", "go=9", "--", "true")

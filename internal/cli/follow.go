@@ -242,10 +242,12 @@ func (w *follower) watch(files ...string) {
 
 // export keeps what a variable was and gives it its value.
 func (w *follower) export(v environ.Variable) {
+	if w.shell != "fish" {
+		fmt.Fprintf(&w.text, "__trammel_set %s %s\n", v.Name, w.quote(v.Value))
+		return
+	}
 	fmt.Fprintf(&w.text, "__trammel_keep %s\n", v.Name)
 	switch {
-	case w.shell != "fish":
-		fmt.Fprintf(&w.text, "export %s=%s\n", v.Name, w.quote(v.Value))
 	case v.Name == "PATH":
 		var dirs []string
 		for _, d := range filepath.SplitList(v.Value) {
