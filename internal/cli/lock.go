@@ -169,6 +169,9 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Sta
 	}
 	s.Print("%s   lock %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(fresh.ID()))
 	for _, x := range changes {
+		if strings.Contains(x, "HAS OTHER BYTES") {
+			x = s.Paint(ui.Red, x)
+		}
 		s.Print("  %s", x)
 	}
 	if len(changes) == 0 {

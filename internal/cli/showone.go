@@ -163,13 +163,12 @@ func showTool(s *sheet, p *checkout.State, t declare.Toolchain, l *lock.Lock, er
 	item := l.Items[t.Name]
 	facts = append(facts, fact{"locked", item.Version}, fact{"published", strings.TrimSuffix(item.Published, "T00:00:00Z")}, fact{"source", item.Source})
 	for _, part := range p.PartsOfItem(t.Name) {
-		where := "not on this machine yet"
+		where, size := "not on this machine yet", ""
 		if p.Store.Has(part) {
 			where = p.Store.Path(part)
-		}
-		size := ""
-		if n := p.Store.Size(part); n > 0 {
-			size = "   " + ui.Bytes(n)
+			if n := p.Store.Size(part); n > 0 {
+				size = "   " + ui.Bytes(n)
+			}
 		}
 		commands := lock.Sorted(part.Bin)
 		if part.Format == lock.RootFormat {

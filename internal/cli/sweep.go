@@ -8,6 +8,7 @@ import (
 
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/acting/sweep"
+	"trammel.example/trammel/internal/core/base/fault"
 )
 
 func sweepCommand() *cli.Command {
@@ -44,12 +45,15 @@ func sweepAction(ctx context.Context, c *cli.Command) error {
 		for _, f := range r.Freed {
 			out = append(out, freed(f))
 		}
-		return s.JSON(struct {
+		if err := s.JSON(struct {
 			Format int     `json:"format"`
 			Freed  []freed `json:"freed"`
 			Bytes  int64   `json:"bytes"`
 			Kept   int     `json:"kept"`
-		}{1, out, r.Bytes(), r.Kept})
+		}{1, out, r.Bytes(), r.Kept}); err != nil {
+			return err
+		}
+		return unread(r)
 	}
 	rows := [][]ui.Cell{}
 	small := 0
@@ -79,5 +83,19 @@ func sweepAction(ctx context.Context, c *cli.Command) error {
 	for _, dir := range r.Gone {
 		s.Say("forgotten, since it is gone: %s", dir)
 	}
-	return nil
+	return unread(r)
+}
+
+// unread is the error of a sweep that freed nothing but leftovers, since it could not read
+// what says which parts are needed.
+func unread(r *sweep.Result) error {
+	if len(r.Unread) == 0 {
+		return nil
+	}
+	var lines []string
+	for _, x := range r.Unread {
+		lines = append(lines, x.Path+": "+x.Why)
+	}
+	return fault.New(fault.Failed, "nothing that a project may need was freed, since not all locks can be read").
+		Advise("%s\nMend or remove it, then sweep again.", strings.Join(lines, "\n"))
 }

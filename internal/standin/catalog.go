@@ -12,13 +12,15 @@ import (
 type Tool struct {
 	Name     string
 	Archives [][]byte
+	Card     string // what its card says besides where it comes from
 }
 
 // Publish writes a catalog of tools into a folder.
 func Publish(root string, tools []Tool) error {
 	index := "format = 1\n"
 	for _, t := range tools {
-		card := fmt.Sprintf("about = \"The tool %s\"\n[[from]]\nkind = \"catalog\"\n[[from.part]]\nbin = { %s = \"bin/%s\" }\n", t.Name, t.Name, t.Name)
+		card := fmt.Sprintf("\n[[from]]\nkind = \"catalog\"\n[[from.part]]\nbin = { %s = \"bin/%s\" }\n", t.Name, t.Name)
+		card = "about = \"The tool " + t.Name + "\"\n" + t.Card + card
 		list := ""
 		for v, archive := range t.Archives {
 			path := fmt.Sprintf("files/%s-1.%d.tar.gz", t.Name, v)

@@ -82,6 +82,9 @@ type roots struct {
 // Run sweeps the places of a user.
 func Run(ctx context.Context, p place.Places, o Options) (*Result, error) {
 	s := store.Open(p.Store())
+	if _, err := os.Stat(p.Store()); errors.Is(err, fs.ErrNotExist) && o.Print {
+		return &Result{}, nil // nothing is there, and nothing is made to look
+	}
 	unlock, err := s.Alone(ctx)
 	if err != nil {
 		return nil, err

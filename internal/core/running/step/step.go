@@ -260,10 +260,17 @@ func neverRead(path string) bool {
 	return slices.Contains(words, ".git") || slices.Contains(words, ".trammel")
 }
 
+// mostHashed is up to which size a file is told by its content, in bytes; a larger one is told
+// by its size and time, so that looking whether a step is due takes no minutes.
+const mostHashed = 1 << 30
+
 func sum(path string) (string, error) {
 	info, err := os.Lstat(path)
 	if err != nil {
 		return "", err
+	}
+	if info.Size() > mostHashed {
+		return fmt.Sprintf("large: %d bytes, of %d", info.Size(), info.ModTime().UnixNano()), nil
 	}
 	if !info.Mode().IsRegular() {
 		target, _ := os.Readlink(path)

@@ -13,12 +13,13 @@ import (
 //	+ sluice 1.4.2
 //	step modules changed
 //
-// old may be nil.
+// What has other bytes under the same version comes first: nobody publishes a version twice
+// for a good reason. old may be nil.
 func Changes(old, new *Lock) []string {
 	if old == nil {
 		old = &Lock{}
 	}
-	var out []string
+	out := otherBytes(old, new)
 	for _, name := range union(old.Items, new.Items) {
 		before, had := old.Items[name]
 		after, has := new.Items[name]
@@ -81,6 +82,68 @@ func Changes(old, new *Lock) []string {
 		out = append(out, "the declaration changed, and no version with it")
 	}
 	return out
+}
+
+// otherBytes says which archives are not those that the older lock had under the same version.
+func otherBytes(old, new *Lock) []string {
+	var out []string
+	say := func(what, version, was, is string) {
+		line := fmt.Sprintf("%s %s HAS OTHER BYTES than before under the same version: %.19s… → %.19s…", what, version, was, is)
+		if !slices.Contains(out, line) {
+			out = append(out, line)
+		}
+	}
+	for _, name := range union(old.Items, new.Items) {
+		for _, on := range union(old.Items[name].Platforms, new.Items[name].Platforms) {
+			before, after := old.Items[name].Platforms[on], new.Items[name].Platforms[on]
+			for _, part := range union(before, after) {
+				a, b := before[part], after[part]
+				if a.Version == "" || a.Version != b.Version || a.Format == RootFormat {
+					continue
+				}
+				what := name
+				if part != name {
+					what += " (" + part + ")"
+				}
+				if a.Digest != b.Digest {
+					say(what, a.Version, a.Digest, b.Digest)
+				} else if was, is, differ := otherPackages(a.Packages, b.Packages); differ {
+					say(what, a.Version, was, is)
+				}
+			}
+		}
+	}
+	for _, source := range union(old.Roots, new.Roots) {
+		for _, on := range union(old.Roots[source], new.Roots[source]) {
+			before := map[string]Package{}
+			for _, p := range old.Roots[source][on].List() {
+				before[p.Name] = p
+			}
+			for _, p := range new.Roots[source][on].List() {
+				if a := before[p.Name]; a.Version == p.Version && a.SHA256 != p.SHA256 {
+					say(source+": "+p.Name, p.Version, "sha256:"+a.SHA256, "sha256:"+p.SHA256)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// otherPackages finds a package of an npm tree that has the same place and path in two lists
+// and other bytes.
+func otherPackages(old, new []string) (was, is string, differ bool) {
+	before := map[string]string{}
+	for _, line := range old {
+		if f := strings.Fields(line); len(f) == 3 {
+			before[f[0]+" "+f[1]] = f[2]
+		}
+	}
+	for _, line := range new {
+		if f := strings.Fields(line); len(f) == 3 && before[f[0]+" "+f[1]] != "" && before[f[0]+" "+f[1]] != f[2] {
+			return before[f[0]+" "+f[1]], f[2], true
+		}
+	}
+	return "", "", false
 }
 
 func union[V any](a, b map[string]V) []string {
