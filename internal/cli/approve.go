@@ -73,7 +73,7 @@ func approveAction(ctx context.Context, c *cli.Command) error {
 		s.Print("%s is approved as it is.", p.Declaration.Project)
 		return nil
 	}
-	s.Print("%s", describeEffects(s, p, list))
+	s.Whole(describeEffects(s, p, list))
 	if !c.Bool("yes") {
 		if err := ask(ctx, s); err != nil {
 			return err

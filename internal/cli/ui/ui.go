@@ -116,9 +116,12 @@ func finish(text string, foreign func(string) string) string {
 	return b.String()
 }
 
+// Whole writes a text that somebody decides about: none of it is cut.
+func (s *Screen) Whole(text string) { fmt.Fprintln(s.Out, finish(text, foreign.Whole)) }
+
 // Shown is a text of somebody else's, of any number of lines, as it is printed: for who
 // must know how much room it takes.
-func Shown(text string) string { return foreign.Text(text) }
+func Shown(text string) string { return foreign.Whole(text) }
 
 // Padded is a word with blanks behind it up to a width in characters.
 func Padded(word string, width int) string {

@@ -9,6 +9,7 @@ package foreign
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -22,7 +23,12 @@ const (
 )
 
 // Text makes a text of several lines printable. Line breaks and tabs stay.
-func Text(s string) string {
+func Text(s string) string { return text(s, mostLines, mostLine) }
+
+// Whole is Text for what somebody decides about: nothing of it is cut.
+func Whole(s string) string { return text(s, math.MaxInt, math.MaxInt) }
+
+func text(s string, mostLines, mostLine int) string {
 	if plain(s) {
 		return s
 	}
@@ -36,7 +42,7 @@ func Text(s string) string {
 		if i > 0 {
 			b.WriteByte('\n')
 		}
-		write(&b, strings.TrimSuffix(line, "\r"), '\t')
+		write(&b, strings.TrimSuffix(line, "\r"), '\t', mostLine)
 	}
 	return b.String()
 }
@@ -47,7 +53,7 @@ func Line(s string) string {
 		return s
 	}
 	var b strings.Builder
-	write(&b, s, 0)
+	write(&b, s, 0, mostLine)
 	return b.String()
 }
 
@@ -64,11 +70,11 @@ func plain(s string) bool {
 	return true
 }
 
-func write(b *strings.Builder, s string, keep rune) {
+func write(b *strings.Builder, s string, keep rune, most int) {
 	count := 0
 	for i := 0; i < len(s); {
 		r, size := utf8.DecodeRuneInString(s[i:])
-		if count == mostLine {
+		if count == most {
 			fmt.Fprintf(b, "… (%d characters more)", utf8.RuneCountInString(s[i:]))
 			return
 		}

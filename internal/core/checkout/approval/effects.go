@@ -82,6 +82,7 @@ func (l List) ID() string {
 func Effects(s *checkout.State) List {
 	c := &collector{s: s, d: s.Declaration, w: s.Written, bound: &binder{dir: s.Dir()}}
 	c.bound.begin(s)
+	defer c.bound.close()
 	c.steps()
 	c.services()
 	c.routines()

@@ -4,6 +4,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -39,6 +40,8 @@ type binder struct {
 	made   []string // found, and not the stranger's own
 	stamps []checkout.Stamped
 	git    *worktree
+	root   *os.Root // of dir, once somebody asks
+	asked  map[string]fs.FileInfo
 }
 
 type boundFile struct{ name, digest string }
@@ -46,6 +49,9 @@ type boundFile struct{ name, digest string }
 // mostBound is up to which size a file is told by its content, in bytes; a larger one is told
 // by its size and time.
 const mostBound = 256 << 20
+
+// mostFolders is from how many folders the words of one text are looked up.
+const mostFolders = 64
 
 // mostFiles ends the search in a text that names thousands.
 const mostFiles = 2000
@@ -74,6 +80,36 @@ func variablesOf(s *checkout.State) (out []declare.Variable) {
 // knows tells the value of a variable that scripts may use.
 func (b *binder) knows(name, value string) {
 	b.vars[name] = strings.ReplaceAll(value, "@{project.dir}", b.dir)
+}
+
+// stat describes what a name of the checkout leads to, links followed within it.
+func (b *binder) stat(name string) (fs.FileInfo, error) {
+	if info, known := b.asked[name]; known {
+		if info == nil {
+			return nil, fs.ErrNotExist
+		}
+		return info, nil
+	}
+	if b.root == nil {
+		root, err := os.OpenRoot(b.dir)
+		if err != nil {
+			return nil, err
+		}
+		b.root, b.asked = root, map[string]fs.FileInfo{}
+	}
+	info, err := b.root.Stat(filepath.FromSlash(name))
+	if err != nil {
+		info = nil
+	}
+	b.asked[name] = info
+	return info, err
+}
+
+// close ends the search.
+func (b *binder) close() {
+	if b.root != nil {
+		b.root.Close()
+	}
 }
 
 // note stamps a file, before it is read.
@@ -141,18 +177,29 @@ func (b *binder) run(r declare.Run) {
 	folders := map[string]bool{".": true}
 	for w := range uses {
 		interprets = interprets || interpreter(w)
-		name, ok := b.below(w)
-		if !ok {
-			continue
-		}
-		names = append(names, w)
-		if info, err := disk.StatWithin(b.dir, name); err == nil && info.IsDir() {
-			for d := name; d != "." && d != ".." && !folders[d]; d = path.Dir(d) {
-				folders[d] = true
-			}
+		if _, ok := b.below(w); ok {
+			names = append(names, w)
 		}
 	}
 	slices.Sort(names)
+	// One may change folder several times, so a folder may be named from another.
+	for more := true; more && len(folders) < mostFolders; {
+		more = false
+		for _, w := range names {
+			name, _ := b.below(w)
+			for f := range folders {
+				full := path.Join(f, name)
+				if folders[full] || len(folders) >= mostFolders {
+					continue
+				}
+				if info, err := b.stat(full); err == nil && info.IsDir() {
+					for d := full; d != "." && d != ".." && !folders[d]; d = path.Dir(d) {
+						folders[d], more = true, true
+					}
+				}
+			}
+		}
+	}
 	for _, w := range names {
 		name, _ := b.below(w)
 		for folder := range folders {
@@ -185,7 +232,7 @@ var codeEnds = strings.Fields(".sh .bash .zsh .fish .ksh .js .mjs .cjs .ts .mts 
 
 // isData tells whether a file is nothing but data to what is run.
 func (b *binder) isData(name string, interprets bool, used use) bool {
-	info, err := disk.StatWithin(b.dir, name)
+	info, err := b.stat(name)
 	if err != nil || info.Mode()&0o111 != 0 {
 		return false
 	}
@@ -208,7 +255,7 @@ func (b *binder) isData(name string, interprets bool, used use) bool {
 }
 
 // suffixes are what interpreters add to a name by themselves.
-var suffixes = []string{"", ".sh", ".js", ".mjs", ".cjs", ".ts", ".py", ".rb", ".pl"}
+var suffixes = []string{".sh", ".js", ".mjs", ".cjs", ".ts", ".py", ".rb", ".pl"}
 
 // bind takes the digest of a name when it is a regular file of the checkout, or of the
 // files that it stands for as a pattern.
@@ -228,6 +275,10 @@ func (b *binder) bind(name string, interprets bool, used use) {
 			return nil
 		}, doublestar.WithNoFollow())
 	}
+	b.bindFile(name, interprets, used)
+	if !interprets {
+		return
+	}
 	for _, suffix := range suffixes {
 		b.bindFile(name+suffix, interprets, used)
 	}
@@ -241,7 +292,7 @@ func (b *binder) bindFile(name string, interprets bool, used use) {
 	if b.seen[name] {
 		return
 	}
-	info, err := disk.StatWithin(b.dir, name)
+	info, err := b.stat(name)
 	if err != nil || !info.Mode().IsRegular() || b.isData(name, interprets, used) {
 		return
 	}
@@ -294,7 +345,7 @@ func (b *binder) call(words []string, into map[string]use, depth int) {
 	for _, w := range words {
 		b.word(w, into, used, depth)
 		if name, ok := b.below(w); ok && used == plainly {
-			if info, err := disk.StatWithin(b.dir, name); err == nil && info.Mode().IsRegular() {
+			if info, err := b.stat(name); err == nil && info.Mode().IsRegular() {
 				used = behind
 			}
 		}
