@@ -177,7 +177,11 @@ func TestSpecialFilesOfARepositoryAreRefusedAtOnce(t *testing.T) {
 	}
 	for name, put := range kinds {
 		for _, file := range []string{"trammel.toml", "trammel.lock", "trammel.local.toml", "trammel.local.lock", "part.toml", "tmpl", "tools/catalog.toml", ".npmrc"} {
+			if file != "trammel.toml" && file != "trammel.lock" && name != "an endless device" && name != "a pipe" {
+				continue
+			}
 			t.Run(name+" as "+file, func(t *testing.T) {
+				t.Parallel()
 				h := stranger(t, "include = [\"part.toml\"]\n"+plain+"\n[source.c]\nkind = \"catalog\"\nurl = \"tools\"\n")
 				h.write("part.toml", "format = 1\n")
 				h.write("tmpl", "x")

@@ -81,6 +81,50 @@ func (g *Git) Commit(tag string, files ...File) string {
 	return id.String()
 }
 
+// RawEntry is an entry of a tree as it is written, whatever git itself would say of it.
+type RawEntry struct {
+	Mode    string // 100644, 100755, 120000 (a link to Content), 160000 (a commit), 40000
+	Name    string
+	Content string
+	Tree    []RawEntry // of a folder
+}
+
+// CommitRaw puts a commit on main whose tree holds entries just as they are, and returns
+// its id: a repository as somebody could make it who wishes ill.
+func (g *Git) CommitRaw(entries ...RawEntry) string {
+	store := func(kind plumbing.ObjectType, raw []byte) plumbing.Hash {
+		o := g.storage.NewEncodedObject()
+		o.SetType(kind)
+		w, err := o.Writer()
+		must(err)
+		_, err = w.Write(raw)
+		must(err)
+		must(w.Close())
+		id, err := g.storage.SetEncodedObject(o)
+		must(err)
+		return id
+	}
+	var tree func(entries []RawEntry) plumbing.Hash
+	tree = func(entries []RawEntry) plumbing.Hash {
+		var raw []byte
+		for _, e := range entries {
+			var id plumbing.Hash
+			switch {
+			case e.Mode == "40000":
+				id = tree(e.Tree)
+			default:
+				id = store(plumbing.BlobObject, []byte(e.Content))
+			}
+			raw = append(append(append(raw, e.Mode+" "+e.Name...), 0), id[:]...)
+		}
+		return store(plumbing.TreeObject, raw)
+	}
+	const who = "hut-laptop <hut-laptop@heronweir.example> 1772366400 +0000"
+	id := store(plumbing.CommitObject, []byte("tree "+tree(entries).String()+"\nauthor "+who+"\ncommitter "+who+"\n\na change\n"))
+	must(g.storage.SetReference(plumbing.NewHashReference("refs/heads/main", id)))
+	return id.String()
+}
+
 func (g *Git) serve(w http.ResponseWriter, r *http.Request) {
 	g.mu.Lock()
 	defer g.mu.Unlock()

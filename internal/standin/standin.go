@@ -53,7 +53,7 @@ const (
 type File struct {
 	Name, Content string
 	Mode          int64  // 0 means 0644
-	Link          string // target, for a link of a Deb
+	Link          string // target, for a link of a Deb or a tar archive
 }
 
 // Server is one stand-in with all its registries.
@@ -262,7 +262,11 @@ func TarGz(files ...File) []byte {
 		if mode == 0 {
 			mode = 0o644
 		}
-		must(t.WriteHeader(&tar.Header{Name: f.Name, Mode: mode, Size: int64(len(f.Content)), Typeflag: tar.TypeReg}))
+		header := &tar.Header{Name: f.Name, Mode: mode, Size: int64(len(f.Content)), Typeflag: tar.TypeReg}
+		if f.Link != "" {
+			header.Typeflag, header.Linkname = tar.TypeSymlink, f.Link
+		}
+		must(t.WriteHeader(header))
 		_, err := t.Write([]byte(f.Content))
 		must(err)
 	}

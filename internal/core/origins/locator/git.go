@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"github.com/go-git/go-git/v5/plumbing/cache"
 	"github.com/go-git/go-git/v5/plumbing/filemode"
 	"github.com/go-git/go-git/v5/plumbing/object"
+	"github.com/go-git/go-git/v5/plumbing/storer"
 	"github.com/go-git/go-git/v5/storage/filesystem"
 
 	"trammel.example/trammel/internal/core/base/disk"
@@ -43,7 +45,7 @@ func getGit(ctx context.Context, l Locator, pin, into string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return hash.String(), write(ctx, top, into)
+	return hash.String(), write(ctx, repository.Storer, top, into)
 }
 
 // open finds the commit, in a repository of this machine or in one that is fetched,
@@ -162,65 +164,17 @@ const mostEntries = 500_000
 // folder (os.Root), and links come last, when nothing is written any more, so that no
 // name leads anywhere by a link. Names that git itself refuses to check out are refused
 // (git's verify_path), and so is a link that leaves the tree, by however many others.
-func write(ctx context.Context, top *object.Tree, into string) error {
+func write(ctx context.Context, from storer.EncodedObjectStorer, top *object.Tree, into string) error {
 	root, err := os.OpenRoot(into)
 	if err != nil {
 		return err
 	}
 	defer root.Close()
-	walker := object.NewTreeWalker(top, true, nil)
-	defer walker.Close()
-	budget := int64(maxTree)
-	var links tree.Manifest
-	for count := 0; ; count++ {
-		name, entry, err := walker.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return err
-		}
-		if err := context.Cause(ctx); err != nil {
-			return err
-		}
-		if refused(entry.Name) || !filepath.IsLocal(name) {
-			return fault.New(fault.Source, "the commit is refused: it has a file named %q", name)
-		}
-		if count > mostEntries {
-			return fault.New(fault.Source, "the commit is refused: it has more than %d files", mostEntries)
-		}
-		to := filepath.FromSlash(name)
-		if entry.Mode == filemode.Dir {
-			if err := root.Mkdir(to, 0o755); err != nil {
-				return err
-			}
-			continue
-		}
-		if entry.Mode == filemode.Submodule {
-			continue // its files are in another repository
-		}
-		file, err := top.TreeEntryFile(&entry)
-		if err != nil {
-			return err
-		}
-		if budget -= file.Size; budget < 0 || file.Size < 0 {
-			return fault.New(fault.Source, "the commit is refused: it holds too much")
-		}
-		if entry.Mode == filemode.Symlink {
-			if file.Size > 4096 {
-				return fault.New(fault.Source, "the commit is refused: the link %q is no link", name)
-			}
-			target, err := file.Contents()
-			if err != nil {
-				return err
-			}
-			links = append(links, tree.Entry{Type: tree.Link, Path: name, Target: target})
-			continue
-		}
-		if err := writeFile(root, file, entry.Mode, to); err != nil {
-			return err
-		}
+	w := &writer{ctx: ctx, from: from, root: root, budget: maxTree}
+	if err := w.folder(top, ""); err != nil {
+		return err
 	}
+	links := w.links
 	if name, leaves := links.Leaving(); leaves {
 		return fault.New(fault.Source, "the commit is refused: the link %q leads out of it", name)
 	}
@@ -232,6 +186,77 @@ func write(ctx context.Context, top *object.Tree, into string) error {
 			return err
 		}
 	}
+	return nil
+}
+
+// writer writes trees. What it cannot read is an error: a tree of which a part is missing
+// is another one.
+type writer struct {
+	ctx    context.Context
+	from   storer.EncodedObjectStorer
+	root   *os.Root
+	budget int64 // bytes that may still come
+	count  int   // of entries so far
+	links  tree.Manifest
+}
+
+func (w *writer) folder(t *object.Tree, at string) error {
+	seen := map[string]bool{}
+	for _, entry := range t.Entries {
+		name := path.Join(at, entry.Name)
+		if err := context.Cause(w.ctx); err != nil {
+			return err
+		}
+		if refused(entry.Name) || !filepath.IsLocal(filepath.FromSlash(name)) {
+			return fault.New(fault.Source, "the commit is refused: it has a file named %q", at+"/"+entry.Name)
+		}
+		if seen[entry.Name] {
+			return fault.New(fault.Source, "the commit is refused: it has %q twice", name)
+		}
+		seen[entry.Name] = true
+		if w.count++; w.count > mostEntries {
+			return fault.New(fault.Source, "the commit is refused: it has more than %d files", mostEntries)
+		}
+		var err error
+		switch entry.Mode {
+		case filemode.Submodule: // its files are in another repository
+		case filemode.Dir:
+			var below *object.Tree
+			if below, err = object.GetTree(w.from, entry.Hash); err != nil {
+				return fault.New(fault.Source, "the folder %q of the commit cannot be read: %v", name, err)
+			}
+			if err = w.root.Mkdir(filepath.FromSlash(name), 0o755); err == nil {
+				err = w.folder(below, name)
+			}
+		default:
+			err = w.file(t, entry, name)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *writer) file(t *object.Tree, entry object.TreeEntry, name string) error {
+	file, err := t.TreeEntryFile(&entry)
+	if err != nil {
+		return fault.New(fault.Source, "the file %q of the commit cannot be read: %v", name, err)
+	}
+	if w.budget -= file.Size; w.budget < 0 || file.Size < 0 {
+		return fault.New(fault.Source, "the commit is refused: it holds too much")
+	}
+	if entry.Mode != filemode.Symlink {
+		return writeFile(w.root, file, entry.Mode, filepath.FromSlash(name))
+	}
+	if file.Size > 4096 {
+		return fault.New(fault.Source, "the commit is refused: the link %q is no link", name)
+	}
+	target, err := file.Contents()
+	if err != nil {
+		return err
+	}
+	w.links = append(w.links, tree.Entry{Type: tree.Link, Path: name, Target: target})
 	return nil
 }
 

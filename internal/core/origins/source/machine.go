@@ -341,6 +341,8 @@ func (m *Machine) ask(client string, args ...string) string {
 		defer cancel()
 		cmd := exec.CommandContext(ctx, path, args...)
 		cmd.Dir = "/"
+		// To ask npm is no reason to leave a log of it in the person's home.
+		cmd.Env = append(cmd.Environ(), "npm_config_logs_max=0", "npm_config_update_notifier=false")
 		out, err := cmd.Output()
 		if err != nil {
 			return ""
