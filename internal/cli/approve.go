@@ -73,7 +73,7 @@ func approveAction(ctx context.Context, c *cli.Command) error {
 		s.Print("%s is approved as it is.", p.Declaration.Project)
 		return nil
 	}
-	s.Whole(describeEffects(s, p, list))
+	s.Whole(s.Out, describeEffects(s, p, list))
 	if !c.Bool("yes") {
 		if err := ask(ctx, s); err != nil {
 			return err
@@ -223,7 +223,7 @@ func consent(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Stat
 		return g, err
 	}
 	list := approval.Effects(p)
-	s.Say("%s", describeEffects(s, p, list))
+	s.Whole(s.Err, describeEffects(s, p, list))
 	if err := ask(ctx, s); err != nil {
 		return g, err
 	}

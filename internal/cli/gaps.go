@@ -15,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/running/environ"
 	"trammel.example/trammel/internal/core/written/card"
@@ -90,7 +91,7 @@ func runGaps(ctx context.Context, c *cli.Command, plan *environ.Compiled, dir st
 	signal.Ignore(os.Interrupt, syscall.SIGQUIT)
 	cmd := &exec.Cmd{Path: file, Args: args, Env: env, Dir: dir, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
 	runErr := cmd.Run()
-	raw, err := os.ReadFile(log)
+	raw, err := disk.Read(log, disk.MostState)
 	if err != nil {
 		return err
 	}

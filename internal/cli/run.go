@@ -286,6 +286,9 @@ func lookIn(plan *environ.Compiled, command string, env []string, dir string) (s
 func notThere(plan *environ.Compiled, command string, err error) error {
 	var missing *proctree.NotFound
 	if !errors.As(err, &missing) {
+		if _, ours := os.Readlink(filepath.Join(plan.Folders.Frame, command)); ours == nil {
+			err = fmt.Errorf("%w\n  It is part of %s. Mend it: trammel fit", err, plan.Project)
+		}
 		return errors.Join(exitCode(126), sayNow(err.Error()))
 	}
 	if target, err := os.Readlink(filepath.Join(plan.Folders.Frame, command)); err == nil {

@@ -219,7 +219,7 @@ func fishSet(name string, set []environ.Variable) string {
 
 // same writes a start-up file unless it has this content.
 func same(path, text string) error {
-	if old, err := os.ReadFile(path); err == nil && string(old) == text {
+	if old, err := disk.Read(path, disk.MostState); err == nil && string(old) == text {
 		return nil
 	}
 	return disk.WriteCache(path, []byte(text))

@@ -116,8 +116,8 @@ func finish(text string, foreign func(string) string) string {
 	return b.String()
 }
 
-// Whole writes a text that somebody decides about: none of it is cut.
-func (s *Screen) Whole(text string) { fmt.Fprintln(s.Out, finish(text, foreign.Whole)) }
+// Whole writes a text that somebody decides about: none of it is cut, and quiet is not for it.
+func (s *Screen) Whole(to io.Writer, text string) { fmt.Fprintln(to, finish(text, foreign.Whole)) }
 
 // Shown is a text of somebody else's, of any number of lines, as it is printed: for who
 // must know how much room it takes.

@@ -35,7 +35,7 @@ func locatedFile(places place.Places, name string) string {
 // LocatedAs finds what was opened by a locator under a name.
 func LocatedAs(places place.Places, name string) (Located, bool) {
 	var c Located
-	raw, err := os.ReadFile(locatedFile(places, name))
+	raw, err := disk.Read(locatedFile(places, name), disk.MostState)
 	return c, err == nil && json.Unmarshal(raw, &c) == nil && c.Name == name
 }
 

@@ -94,7 +94,10 @@ func (x Pending) Finish(p place.Places) error {
 	if err := disk.SyncDir(dir); err != nil {
 		return err
 	}
-	return os.Remove(pendingFile(p, dir))
+	if err := os.Remove(pendingFile(p, dir)); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil // another command finished it at the same time
 }
 
 // unnamed are the names that files have for an instant while they take their own.

@@ -485,8 +485,13 @@ func (s *State) MakeLocal() (*State, error) {
 		return nil, s.LocalErr
 	}
 	if s.pending != nil {
-		if err := s.pending.Finish(s.Places); err != nil {
+		// Another command may have finished it since this state was read, and written more.
+		if now, err := readPending(s.Places, s.Dir()); err != nil {
 			return nil, err
+		} else if now != nil {
+			if err := now.Finish(s.Places); err != nil {
+				return nil, err
+			}
 		}
 	}
 	local := Local(s.Dir())
@@ -535,7 +540,7 @@ func PlanFile(p place.Places, dir, bayName string) string {
 // Remember notes the checkout among those whose tools a sweep must keep.
 func (s *State) Remember() error {
 	path := filepath.Join(s.Places.State, "projects", key(s.Dir()))
-	if old, err := os.ReadFile(path); err == nil && string(old) == s.Dir() {
+	if old, err := disk.Read(path, disk.MostState); err == nil && string(old) == s.Dir() {
 		return nil
 	}
 	if err := disk.Private(s.Places.State); err != nil {

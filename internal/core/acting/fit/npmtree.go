@@ -7,11 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/checkout"
@@ -53,8 +55,8 @@ func buildTree(ctx context.Context, s *checkout.State, o Options, from source.So
 		}
 		for i, x := range packages {
 			into := filepath.Join(fresh, filepath.FromSlash(x.place))
-			if err := os.MkdirAll(into, 0o755); err != nil {
-				return err
+			if err := placeFor(fresh, x.place); err != nil {
+				return fault.New(fault.Source, "%s: %s: %v", w.part.Label(), x.place, err)
 			}
 			rules := unpack.Rules{Strip: 1, Open: true}
 			if x.place == "node_modules/"+strings.TrimPrefix(w.part.Build, "npm:") {
@@ -72,6 +74,22 @@ func buildTree(ctx context.Context, s *checkout.State, o Options, from source.So
 		return installScripts(ctx, s, w.part, packages, fresh)
 	})
 	return err
+}
+
+// placeFor makes the folder of a package in a tree. Another package may have a link in its
+// way, which would put the one into the other or elsewhere.
+func placeFor(fresh, place string) error {
+	if err := disk.MkdirWithin(fresh, place, 0o755); err != nil {
+		return err
+	}
+	for at := place; at != "."; at = path.Dir(at) {
+		if info, err := os.Lstat(filepath.Join(fresh, filepath.FromSlash(at))); err != nil {
+			return err
+		} else if !info.IsDir() {
+			return fmt.Errorf("another package has %s in the place of a folder", at)
+		}
+	}
+	return nil
 }
 
 // fetchAll gets the archives of a tree, as many at once as a host is asked.
@@ -116,7 +134,7 @@ func installScripts(ctx context.Context, s *checkout.State, part lock.PartOn, pa
 			continue
 		}
 		dir := filepath.Join(fresh, filepath.FromSlash(x.place))
-		raw, err := os.ReadFile(filepath.Join(dir, "package.json"))
+		raw, err := disk.Read(filepath.Join(dir, "package.json"), disk.MostState)
 		if err != nil {
 			return err
 		}
@@ -173,7 +191,7 @@ func runInstallScript(ctx context.Context, s *checkout.State, dir, what, script 
 
 // lastLines are the last few lines of a file, each behind a bar but the first.
 func lastLines(file string, count int) string {
-	text, err := os.ReadFile(file)
+	text, err := disk.Read(file, disk.MostState)
 	if err != nil {
 		return fmt.Sprint(err)
 	}

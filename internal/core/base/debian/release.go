@@ -14,6 +14,8 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
+
+	"trammel.example/trammel/internal/core/base/disk"
 )
 
 // Release is a suite's InRelease file, whose signature holds.
@@ -43,7 +45,7 @@ type Keyring struct {
 func ReadKeyring(files []string) (*Keyring, error) {
 	k := &Keyring{}
 	for _, file := range files {
-		raw, err := os.ReadFile(file)
+		raw, err := disk.Read(file, disk.MostState)
 		if errors.Is(err, os.ErrNotExist) {
 			continue
 		}

@@ -122,8 +122,19 @@ func LockShared(ctx context.Context, path string) (unlock func(), err error) {
 // passes it on to a child; closing every copy gives the lock back.
 func LockFile(path string) (*os.File, error) { return lockFile(path, unix.LOCK_EX) }
 
+// Lockable tells whether a lock can lie at path: a file, or nothing yet.
+func Lockable(path string) error {
+	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
+		return fmt.Errorf("the lock %s %w; remove it", path, ErrNotRegular)
+	}
+	return nil
+}
+
 func lockFile(path string, how int) (*os.File, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return nil, err
+	}
+	if err := Lockable(path); err != nil {
 		return nil, err
 	}
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0o600)

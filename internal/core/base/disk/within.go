@@ -173,11 +173,7 @@ func InWords(err error) string {
 // CreateOwn makes or empties a file that only its owner may read, whatever the umask and
 // whatever mode one of that name had.
 func CreateOwn(path string) (*os.File, error) {
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_TRUNC|syscall.O_NOFOLLOW, 0o600)
-	if err == nil {
-		err = f.Chmod(0o600)
-	}
-	return f, err
+	return own(path, os.O_RDWR|os.O_CREATE|os.O_TRUNC)
 }
 
 // WriteWithin is Write of a name below a folder that somebody else filled: it goes
@@ -198,7 +194,11 @@ func WriteWithin(dir, name string, content []byte, mode fs.FileMode) error {
 	}
 	defer folder.Close()
 	if err := commitAt(root, folder, name, content, mode); err != nil {
-		return leaving(root, name, err)
+		var link *os.LinkError
+		if err = leaving(root, name, err); errors.As(err, &link) { // by a descriptor, which is no name for people
+			return &fs.PathError{Op: "write", Path: filepath.Join(dir, name), Err: link.Err}
+		}
+		return err
 	}
 	if err := folder.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) && !errors.Is(err, syscall.ENOTSUP) {
 		return err
@@ -324,11 +324,29 @@ func syncWithin(root *os.Root, dir string) error {
 // AppendOwn opens a file for more at its end, which only its owner may read, whatever the
 // umask.
 func AppendOwn(path string) (*os.File, error) {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND|syscall.O_NOFOLLOW, 0o600)
-	if err == nil {
+	return own(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND)
+}
+
+// own opens a file that is this program's. A link or a pipe of its name is none, and makes
+// room.
+func own(path string, flag int) (*os.File, error) {
+	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
+		if err := os.Remove(path); err != nil {
+			return nil, err
+		}
+	}
+	f, err := os.OpenFile(path, flag|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err = regular(f, path); err == nil {
 		err = f.Chmod(0o600)
 	}
-	return f, err
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
 }
 
 // Private makes a folder that only its owner may look into, whatever the umask.

@@ -308,7 +308,7 @@ func rangeValidator(h http.Header) string {
 }
 
 func readValidator(partial string) string {
-	b, _ := os.ReadFile(partial + ".validator")
+	b, _ := disk.Read(partial+".validator", disk.MostState)
 	return string(b)
 }
 

@@ -128,7 +128,7 @@ func (b Bay) SavePorts(ports Ports) error {
 	if err != nil {
 		return err
 	}
-	if old, err := os.ReadFile(b.PortsFile()); err == nil && string(old) == string(raw) {
+	if old, err := disk.Read(b.PortsFile(), disk.MostState); err == nil && string(old) == string(raw) {
 		return nil
 	}
 	return disk.Write(b.PortsFile(), raw, 0o600)

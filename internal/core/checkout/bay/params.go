@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -69,7 +68,7 @@ func (b Bay) SaveParams(values map[string]string) error {
 	if err != nil {
 		return err
 	}
-	if old, err := os.ReadFile(b.ParamsFile()); err == nil && string(old) == string(raw) {
+	if old, err := disk.Read(b.ParamsFile(), disk.MostState); err == nil && string(old) == string(raw) {
 		return nil
 	}
 	return disk.Write(b.ParamsFile(), raw, 0o600)

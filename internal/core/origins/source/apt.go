@@ -2,12 +2,12 @@ package source
 
 import (
 	"bytes"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"trammel.example/trammel/internal/core/base/debian"
+	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/written/declare"
 )
 
@@ -34,7 +34,7 @@ func (m *Machine) aptEntries() []aptEntry {
 	files := []string{filepath.Join(m.aptFolder(), "sources.list")}
 	more, _ := filepath.Glob(filepath.Join(m.aptFolder(), "sources.list.d", "*"))
 	for _, file := range append(files, more...) {
-		raw, err := os.ReadFile(file)
+		raw, err := disk.Read(file, disk.MostState)
 		if err != nil {
 			continue
 		}

@@ -2,10 +2,11 @@ package proof
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"trammel.example/trammel/internal/core/base/disk"
 )
 
 // startFiles are what shells read when they start (bash(1), zsh(1), fish(1)), below the
@@ -50,7 +51,7 @@ func startLine(home, folder, variable string) string {
 }
 
 func lastLine(file string, texts []string, variable string) (last int) {
-	raw, err := os.ReadFile(file)
+	raw, err := disk.Read(file, disk.MostState)
 	if err != nil {
 		return 0
 	}

@@ -116,6 +116,9 @@ func (c *Client) spawn() error {
 			return err
 		}
 	}
+	if err := disk.Lockable(c.bay.SupervisorLock()); err != nil {
+		return err
+	}
 	log, err := disk.AppendOwn(c.bay.SupervisorLog())
 	if err != nil {
 		return err

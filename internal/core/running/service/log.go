@@ -227,7 +227,7 @@ func rotated(path string, i int) string {
 }
 
 func readFile(path, name string, since time.Time) []Line {
-	raw, err := os.ReadFile(path)
+	raw, err := disk.Read(path, disk.MostState)
 	if err != nil {
 		return nil
 	}
@@ -266,7 +266,7 @@ func OpenTail(logs, name string) *Tail {
 }
 
 func (t *Tail) open(path string) bool {
-	f, err := os.Open(path)
+	f, err := disk.OpenRegular(path)
 	if err != nil {
 		return false
 	}

@@ -276,7 +276,7 @@ func sum(path string) (string, error) {
 		target, _ := os.Readlink(path)
 		return info.Mode().Type().String() + target, nil
 	}
-	file, err := os.Open(path)
+	file, err := disk.OpenRegular(path)
 	if err != nil {
 		return "", err
 	}

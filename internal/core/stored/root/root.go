@@ -218,11 +218,9 @@ func (b *builder) replaces(taker, other int) bool {
 
 // make places a file with content of its own.
 func (b *builder) make(name string, content []byte) error {
-	full := filepath.Join(b.dir, filepath.FromSlash(name))
-	if err := b.mkdir(path.Dir(name)); err != nil {
-		return err
-	}
-	if err := os.WriteFile(full, content, 0o444); err != nil {
+	// A package may have a link of this name, or a file that it shares with the store: both
+	// are replaced, never written into.
+	if err := disk.WriteWithin(b.dir, name, content, 0o444); err != nil {
 		return err
 	}
 	sum := blake3.Sum256(content)

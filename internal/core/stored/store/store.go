@@ -125,7 +125,8 @@ func (s *Store) Commands(p lock.PartOn) bool {
 		look = os.Lstat
 	}
 	for _, file := range p.Bin {
-		if _, err := look(filepath.Join(s.Path(p), filepath.FromSlash(file))); err != nil {
+		info, err := look(filepath.Join(s.Path(p), filepath.FromSlash(file)))
+		if err != nil || info.IsDir() || info.Mode().IsRegular() && info.Mode().Perm()&0o111 == 0 {
 			return false
 		}
 	}
@@ -148,7 +149,7 @@ func (s *Store) Tree(p lock.PartOn) string {
 	if p.Tree != "" {
 		return p.Tree
 	}
-	raw, err := os.ReadFile(s.known(p))
+	raw, err := disk.Read(s.known(p), disk.MostLock)
 	name, recipe, _ := strings.Cut(strings.TrimSpace(string(raw)), " ")
 	if err != nil || recipe != rulesOf(p) {
 		return ""
@@ -224,7 +225,7 @@ func (s *Store) Merge(ctx context.Context, p lock.PartOn, mend bool, fill func(f
 
 // Manifest reads the manifest of a part that is there.
 func (s *Store) Manifest(p lock.PartOn) (tree.Manifest, error) {
-	raw, err := os.ReadFile(s.Path(p) + ".manifest")
+	raw, err := disk.Read(s.Path(p)+".manifest", disk.MostLock)
 	if err != nil {
 		return nil, err
 	}
@@ -429,7 +430,7 @@ func sizeBytes(m tree.Manifest) []byte {
 // Size is the room that a part takes, in bytes, as recorded when it was added; 0
 // when that is not known. What a root shares with others counts in each.
 func (s *Store) Size(p lock.PartOn) int64 {
-	raw, err := os.ReadFile(s.Path(p) + ".size")
+	raw, err := disk.Read(s.Path(p)+".size", disk.MostLock)
 	if err != nil {
 		return 0
 	}
@@ -514,7 +515,7 @@ func (s *Store) Check(p lock.PartOn, deep bool) (Checked, error) {
 		return Checked{Missing: true}, nil
 	}
 	path := s.Path(p)
-	raw, err := os.ReadFile(path + ".manifest")
+	raw, err := disk.Read(path+".manifest", disk.MostLock)
 	if err != nil {
 		return Checked{Record: "its manifest cannot be read"}, nil
 	}
@@ -523,7 +524,7 @@ func (s *Store) Check(p lock.PartOn, deep bool) (Checked, error) {
 		return Checked{Record: "its manifest does not have the locked digest"}, nil
 	}
 	if !deep {
-		stamps, err := os.ReadFile(path + ".stamps")
+		stamps, err := disk.Read(path+".stamps", disk.MostLock)
 		if err == nil {
 			err = readStamps(stamps, want)
 		}

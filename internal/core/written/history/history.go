@@ -358,7 +358,7 @@ func (h *History) kept(limit int) (out []Revision, cut bool, err error) {
 		if r.Lock, err = lock.ReadFile(f); err != nil {
 			continue // one that a full disk cut, say: the others are still worth having
 		}
-		r.Declaration, _ = os.ReadFile(filepath.Join(h.Kept, name+".toml"))
+		r.Declaration, _ = disk.ReadWithin(h.Kept, name+".toml", disk.MostText)
 		if i+1 < len(files) {
 			if before, err := lock.ReadFile(files[i+1]); err == nil {
 				r.Changes = lock.Changes(before, r.Lock)
