@@ -126,6 +126,38 @@ func TestTheCoreDoesNotPrint(t *testing.T) {
 	}
 }
 
+// What the process was given (environment, folder, its own file) is read once, by package
+// host, and goes in as a value. Only where a process of its own is the whole program does
+// the core ask: the interpreter, the launcher of a frame, the init of a tree, the supervisor, and what
+// enters a root, of which each is such a process.
+func TestTheCoreAsksTheProcessForNothing(t *testing.T) {
+	own := map[string]bool{
+		"base/host/host.go": true, "running/script/script.go": true, "stored/frame/launch.go": true, "stored/frame/launch_linux.go": true,
+		"kernel/proctree/tree_linux.go": true, "kernel/seal/seal_linux.go": true, "kernel/seal/mounts_linux.go": true, "running/service/page.go": true,
+	}
+	asks := map[string]bool{
+		"os.Getenv": true, "os.LookupEnv": true, "os.Environ": true, "os.ExpandEnv": true, "os.Getwd": true, "os.Chdir": true, "os.Setenv": true, "os.Executable": true,
+		"os.UserHomeDir": true, "os.UserCacheDir": true, "os.UserConfigDir": true, "filepath.Abs": true,
+	}
+	for _, file := range sources(t) {
+		if own[file] {
+			continue
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			if s, ok := n.(*ast.SelectorExpr); ok {
+				if x, ok := s.X.(*ast.Ident); ok && asks[x.Name+"."+s.Sel.Name] {
+					t.Errorf("%s asks %s.%s", file, x.Name, s.Sel.Name)
+				}
+			}
+			return true
+		})
+	}
+}
+
 // sources are the files of the core that are no tests.
 func sources(t *testing.T) (out []string) {
 	t.Helper()

@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/foreign"
 )
 
 //go:embed page.html
@@ -116,7 +117,7 @@ func (p *page) state(w http.ResponseWriter, r *http.Request) {
 	}{facts: known, Services: []serviceOut{}, Logs: p.logNames()}
 	seen := map[string]bool{}
 	for _, st := range list {
-		x := serviceOut{Name: st.Name, Service: st.Service, State: st.State, Reason: st.Reason, Since: st.Since, Running: st.Running(), Restarts: st.Restarts, Address: st.Address, Ports: []string{}, More: []string{}}
+		x := serviceOut{Name: st.Name, Service: st.Service, State: st.State, Reason: foreign.Text(st.Reason), Since: st.Since, Running: st.Running(), Restarts: st.Restarts, Address: st.Address, Ports: []string{}, More: []string{}}
 		for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
 			x.Ports = append(x.Ports, fmt.Sprintf("127.0.0.1:%d", st.Ports[name]))
 		}
@@ -207,12 +208,15 @@ func (p *page) ask() facts {
 	}
 	for _, s := range shown.Steps {
 		if s.State == "due" {
-			f.Due = append(f.Due, dueOut{s.Name, s.Why})
+			f.Due = append(f.Due, dueOut{s.Name, foreign.Line(s.Why)})
 		}
 	}
 	f.names = shown.Declared
 	if listed.Routines != nil {
 		f.Routines = listed.Routines
+		for i, r := range f.Routines {
+			f.Routines[i].About, f.Routines[i].Run = foreign.Line(r.About), foreign.Text(r.Run)
+		}
 	}
 	return f
 }
@@ -250,6 +254,11 @@ func (p *page) logs(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	flush, _ := w.(http.Flusher)
 	write := func(l Line) {
+		text := ""
+		for _, piece := range foreign.Log(l.Text) { // a page shows no colours of a log
+			text += piece.Text
+		}
+		l.Text = text
 		raw, err := json.Marshal(l)
 		if err == nil {
 			_, err = fmt.Fprintf(w, "data: %s\n\n", raw)
