@@ -60,7 +60,17 @@ func (s *Setup) Learn(ctx context.Context, pictures map[string][]string) (bool, 
 	if err != nil {
 		return false, err
 	}
+	evidence := map[string][]string{}
+	for _, st := range statuses {
+		if !st.Due && !st.Step.Evidence.Empty() && !st.Mark.At.IsZero() {
+			evidence[st.Step.Name] = st.Mark.Evidence
+		}
+	}
+	if within(evidence, s.State.Lock.Evidence) && within(pictures, s.State.Lock.Pictures) {
+		return false, nil
+	}
 	dir := s.State.Dir()
+	// Another process may have written it since it was read: under the lock it is read again.
 	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(dir), "lock.lock"))
 	if err != nil {
 		return false, err
@@ -80,10 +90,8 @@ func (s *Setup) Learn(ctx context.Context, pictures map[string][]string) (bool, 
 		}
 		(*table)[name], changed = lines, true
 	}
-	for _, st := range statuses {
-		if !st.Due && !st.Step.Evidence.Empty() && !st.Mark.At.IsZero() {
-			put(&l.Evidence, st.Step.Name, st.Mark.Evidence)
-		}
+	for name, lines := range evidence {
+		put(&l.Evidence, name, lines)
 	}
 	for name, lines := range pictures {
 		put(&l.Pictures, name, lines)
@@ -96,6 +104,16 @@ func (s *Setup) Learn(ctx context.Context, pictures map[string][]string) (bool, 
 	}
 	s.carry()
 	return true, nil
+}
+
+// within tells whether all names of one table are in another.
+func within(few, all map[string][]string) bool {
+	for name := range few {
+		if _, had := all[name]; !had {
+			return false
+		}
+	}
+	return true
 }
 
 // Difference lists two sets of lines as "- gone" and "+ new", in their order.
