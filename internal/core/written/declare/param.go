@@ -290,6 +290,11 @@ func (d *Declaration) With(values map[string]string) (*Declaration, error) {
 		x.Run = run(x.Run)
 		out.Routines = append(out.Routines, x)
 	}
+	out.Addons = nil
+	for _, x := range d.Addons {
+		x.List, x.Add, x.Remove = run(x.List), run(x.Add), run(x.Remove)
+		out.Addons = append(out.Addons, x)
+	}
 	return &out, nil
 }
 
