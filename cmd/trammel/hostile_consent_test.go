@@ -345,8 +345,7 @@ add = "echo @{item} >> things"
 			h.ok("lock")
 			h.ok("approve", "--yes")
 			h.ok("fit")
-			h.ok("run", "--", "true")
-			h.ok("run", "--", "true")
+			h.keepsPlan()
 			id := strings.TrimSpace(h.ok("approve", "--id"))
 			c.change(t, h)
 			if c.lock {
@@ -384,8 +383,7 @@ func TestTheApprovalIDIsCheckedOnEveryPath(t *testing.T) {
 	with := func(id string) { h.env = append(slices.Clone(env), "TRAMMEL_APPROVE="+id) }
 	with(id)
 	h.ok("fit")
-	h.ok("run", "--", "true")
-	h.ok("run", "--", "true") // by the kept plan
+	h.keepsPlan()
 	with(strings.TrimPrefix(id, "sha256:"))
 	h.ok("run", "--", "true")
 	for _, wrong := range []string{"wrong", strings.Repeat("0", 64), id + "0", "sha256:"} {
@@ -435,7 +433,7 @@ func TestOtherBytesUnderTheSameVersionAreSaidFirst(t *testing.T) {
 
 // A step that makes the script it runs keeps its consent: a fresh clone is one go.
 func TestAStepThatMakesWhatItRunsKeepsConsent(t *testing.T) {
-	h := stranger(t, "\n[step.env]\nrun = \"\"\"\nmkdir -p .venv/bin\nprintf '#!/bin/sh\\necho installed >> installed\\n' > .venv/bin/installer\nchmod +x .venv/bin/installer\n.venv/bin/installer\n\"\"\"\nreads = [\"want\"]\n\n[routine.again]\nrun = \".venv/bin/installer\"\n")
+	h := stranger(t, "\n[step.env]\nrun = \"\"\"\nmkdir -p .venv/bin\nprintf '#!/bin/sh\\necho it installs\\n' > .venv/bin/installer\nchmod +x .venv/bin/installer\n.venv/bin/installer\n\"\"\"\nreads = [\"want\"]\n\n[routine.again]\nrun = \".venv/bin/installer\"\n")
 	h.write("want", "1")
 	h.ok("lock")
 	h.ok("fit", "--approve")

@@ -136,3 +136,15 @@ func (h *hut) ran() []string {
 	}
 	return out
 }
+
+// keepsPlan runs a command until its plan is kept, which it is once all that it was made
+// from is older than the clock's grain, so that what follows is judged by that plan.
+func (h *hut) keepsPlan() {
+	h.t.Helper()
+	eventually(h.t, "a plan is kept", func() bool {
+		h.ok("run", "--", "true")
+		kept, _ := filepath.Glob(filepath.Join(h.home, "state/plans/*.json"))
+		return len(kept) > 0
+	})
+	h.ok("run", "--", "true")
+}

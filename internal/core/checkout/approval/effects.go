@@ -375,8 +375,10 @@ func (c *collector) sources() {
 		text := strings.Join(words, ", ")
 		c.add(Fetches, "source "+x.Name, text, at(x.Place), canon.Map{"text": text, "keys": c.bound.digest(x.Debian.Keyring)})
 	}
+	for _, file := range source.OfCheckout(c.s.Dir(), c.s.Host.Getenv) {
+		c.bound.note(file) // one that is not there may come
+	}
 	for _, r := range source.NamedByCheckout(c.s.Dir(), c.s.Host.Getenv) {
-		c.bound.note(r.File)
 		c.add(Fetches, "registry of npm packages in "+c.bound.shown(r.File), r.URL+", named by a file that is not your own; it gets none of your credentials", c.bound.shown(r.File), r.URL)
 	}
 }

@@ -133,6 +133,17 @@ func npmrcFiles(project string, getenv func(string) string) []npmrc {
 // Registry is an address of npm packages that a file names which is not the person's own.
 type Registry struct{ File, URL string }
 
+// OfCheckout are the files that may name a registry and are not the person's own, whether
+// they are there or not.
+func OfCheckout(project string, getenv func(string) string) (out []string) {
+	for _, f := range npmrcFiles(project, getenv) {
+		if !f.own {
+			out = append(out, f.path)
+		}
+	}
+	return out
+}
+
 // NamedByCheckout is the registry that a checkout, or a folder above it, names for npm
 // packages where the person's environment names none.
 func NamedByCheckout(project string, getenv func(string) string) []Registry {
