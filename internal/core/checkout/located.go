@@ -126,6 +126,9 @@ func copyTree(from, to string) error {
 	if err := os.CopyFS(filepath.Join(fresh, "files"), os.DirFS(from)); err != nil {
 		return err
 	}
+	if err := disk.SyncAll(fresh); err != nil { // a name that is there after a power cut has its files
+		return err
+	}
 	if err := disk.RemoveAll(to); err != nil {
 		return err
 	}
