@@ -148,3 +148,12 @@ func (h *hut) keepsPlan() {
 	})
 	h.ok("run", "--", "true")
 }
+
+// publishFiles publishes a tool whose archive holds its command and one more file.
+func publishFiles(h *hut, name, file string) {
+	h.t.Helper()
+	archive := standin.TarGz(standin.File{Name: "bin/" + name, Content: "#!/bin/sh\n", Mode: 0o755}, standin.File{Name: file, Content: "x"})
+	if err := standin.Publish(filepath.Join(h.dir, "tools"), []standin.Tool{{Name: name, Archives: [][]byte{archive}}}); err != nil {
+		h.t.Fatal(err)
+	}
+}

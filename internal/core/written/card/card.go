@@ -17,6 +17,7 @@ import (
 	"trammel.example/trammel/internal/core/base/page"
 	"trammel.example/trammel/internal/core/base/platform"
 	"trammel.example/trammel/internal/core/base/version"
+	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/ref"
 )
 
@@ -101,6 +102,11 @@ func Parse(file, name string, source []byte) (*Card, error) {
 		return nil, err
 	}
 	c := &Card{Name: name, About: p.Text(p.Root, "about"), Variables: p.StringMap(p.Root, "variables")}
+	for _, e := range p.Strings(p.Root, "variables") {
+		if why := declare.NoVariable(e.Name); why != "" {
+			p.Fault(e.Key, "", "%s", why)
+		}
+	}
 	if s := p.Text(p.Root, "scheme"); s != "" {
 		if !slices.Contains(version.Schemes, s) {
 			p.Fault(p.Root.Get("scheme").Span, fault.DidYouMean(s, version.Schemes), "%q is not a version scheme", s)

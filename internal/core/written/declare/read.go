@@ -360,13 +360,11 @@ func (r *reader) variables(t *page.Table, service string) []Variable {
 	for _, e := range sub.Entries {
 		sub.Get(e.Name)
 		value, when := r.value(e.Value, "variables."+e.Name, service)
-		switch {
-		case !whole(variableName, e.Name):
-			r.Fault(e.Key, "", "%q cannot name a variable", e.Name)
-		case e.Name == "PATH" || strings.HasPrefix(e.Name, "TRAMMEL"):
-			r.Fault(e.Key, "", "%s is made by Trammel and cannot be declared", e.Name)
-		case shellsOwn(e.Name) != "":
-			r.Fault(e.Key, "Give it another name.", "%s is %s's own: a shell that comes into the project could not give it back", e.Name, shellsOwn(e.Name))
+		switch why := NoVariable(e.Name); {
+		case why != "" && shellsOwn(e.Name) != "":
+			r.Fault(e.Key, "Give it another name.", "%s", why)
+		case why != "":
+			r.Fault(e.Key, "", "%s", why)
 		case strings.ContainsRune(e.Value.Text, 0):
 			r.Fault(e.Value.Span, "", "the value of %s holds a NUL byte", e.Name)
 		}

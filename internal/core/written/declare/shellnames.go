@@ -1,6 +1,9 @@
 package declare
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // shellNames are variables that a shell keeps for itself: it refuses to set them or to
 // give them back, counts or computes them, or runs or reads what they say at each prompt,
@@ -24,6 +27,20 @@ var shellNames = map[string]string{
 		preexec_functions prompt psvar reswords saliases signals status sysparams termcap terminfo userdirs usergroups watch
 		widgets zle_bracketed_paste zsh_eval_context zsh_scheduled_events zshaddhistory_functions zshexit_functions`,
 	"fish": `CMD_DURATION fish_bind_mode fish_exit_code fish_kill_signal fish_killring fish_pid fish_user_paths hostname umask version`,
+}
+
+// NoVariable says why a name cannot be that of a variable, whoever sets it: a declaration,
+// a card or a lock; "" when it can.
+func NoVariable(name string) string {
+	switch {
+	case !whole(variableName, name):
+		return fmt.Sprintf("%q cannot name a variable", name)
+	case name == "PATH" || strings.HasPrefix(name, "TRAMMEL"):
+		return name + " is made by Trammel and cannot be declared"
+	case shellsOwn(name) != "":
+		return fmt.Sprintf("%s is %s's own: a shell that comes into the project could not give it back", name, shellsOwn(name))
+	}
+	return ""
 }
 
 // shellsOwn names the shell that keeps a variable for itself, or is "". What begins with

@@ -22,6 +22,7 @@ import (
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/base/platform"
+	"trammel.example/trammel/internal/core/written/declare"
 )
 
 // FileName is the name of a lock.
@@ -545,6 +546,11 @@ func unreadable(source []byte, err error) error {
 // the store: a forger can compute digests too.
 func (l *Lock) check() error {
 	for _, item := range Sorted(l.Items) {
+		for _, name := range Sorted(l.Items[item].Variables) {
+			if why := declare.NoVariable(name); why != "" {
+				return fault.New(fault.Use, "%s: the card of %s: %s", FileName, item, why).Advise("Have the tool from another source, or tell who wrote its card.")
+			}
+		}
 		for _, parts := range l.Items[item].Platforms {
 			for name, p := range parts {
 				bad := ""
