@@ -44,6 +44,7 @@ func toolOf(golang, pkg string) string {
 }
 
 func TestAGoToolIsBuiltAndItsBuildIsLocked(t *testing.T) {
+	t.Parallel()
 	s, golang := builder(t)
 	h := newHut(t, s, toolOf(golang, "heronweir.example/tools/cmd/weirstamp"))
 	if out := h.ok("lock"); !strings.Contains(out, "+ weirstamp 0.2.0") {
@@ -99,6 +100,7 @@ func (h *hut) sharesCaches(of *hut) {
 }
 
 func TestGoToolsThatCannotBeHad(t *testing.T) {
+	t.Parallel()
 	s, golang := builder(t)
 	cases := []struct {
 		name, declaration string

@@ -74,6 +74,7 @@ func TestABundleFitsAMachineWithoutNetwork(t *testing.T) {
 }
 
 func TestABundleBringsWhatWasBuilt(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	s, golang := builder(t)
 	h := newHut(t, s, toolOf(golang, "heronweir.example/tools/cmd/weirstamp"))

@@ -136,6 +136,7 @@ func TestFaultyLocks(t *testing.T) {
 }
 
 func TestFaultyRegistries(t *testing.T) {
+	t.Parallel()
 	cases := []struct {
 		name  string
 		where string

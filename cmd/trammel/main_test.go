@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"errors"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -44,6 +45,11 @@ func TestMain(m *testing.M) {
 		if out, err := build.CombinedOutput(); err != nil {
 			fmt.Fprintf(os.Stderr, "%v\n%s", err, out)
 			return 1
+		}
+		// The tests wait for processes more than they compute.
+		flag.Parse()
+		if parallel := flag.Lookup("test.parallel"); parallel.Value.String() == parallel.DefValue {
+			_ = parallel.Value.Set(itoa(3 * runtime.GOMAXPROCS(0)))
 		}
 		return m.Run()
 	}())

@@ -244,6 +244,7 @@ func TestThePageShowsAndDoes(t *testing.T) {
 }
 
 func TestAServiceThatFallsSickIsFailingThenStartedAgain(t *testing.T) {
+	t.Parallel()
 	h := webHut(t, "")
 	h.change(`every = "200ms", within = "20s"`, `every = "200ms", within = "2s"`)
 	h.change("copies = 2", "restart = \"on-failure\"")

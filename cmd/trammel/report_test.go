@@ -43,6 +43,7 @@ func fiveMachines(t *testing.T) (machines []*hut, names []string, reports string
 }
 
 func TestFiveMachinesAreIdenticalOrTheOddOneIsNamed(t *testing.T) {
+	t.Parallel()
 	machines, names, reports := fiveMachines(t)
 	report := func(i int) {
 		h := machines[i]

@@ -298,6 +298,7 @@ func TestKillingASealedRunLeavesNothing(t *testing.T) {
 }
 
 func TestAnArchiveThatLiesIsNotBelieved(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
 	h.write("keys/weir.asc", oldweir.Keys())

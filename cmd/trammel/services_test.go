@@ -192,13 +192,14 @@ func TestServicesStartInOrderAndNothingIsLeftAfterStop(t *testing.T) {
 }
 
 func TestServicesDieWithTheirSupervisor(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, `format = 1
 project = "heronweir"
 
 [service.lane]
 run   = "sleep 1000 & (setsid sleep 1000 &) ; trap '' TERM; sleep 1000"
-ready = { log = "never" , within = "60s" }
+ready = { log = "never" , within = "15s" }
 
 [service.board]
 run = ["sh", "-c", "(setsid sh -c 'sleep 1000' &) ; exec sleep 1000"]

@@ -520,6 +520,7 @@ func wheel(name, version, source string) []byte {
 }
 
 func TestAPythonLibraryThatBreaksIsTakenBack(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	if err := exec.Command("python3", "-m", "pip", "--version").Run(); err != nil {
 		t.Skip("this machine has no Python with pip")
@@ -685,6 +686,7 @@ run = "echo $LEDGER_URL @{service.ledger.user}"
 }
 
 func TestAStepThatPrintsAGigabyteFillsNoDisk(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[step.loud]\nrun = \"yes 'silverfin and mill trout, counted at the ladder' | head -c 1073741824; echo the end; exit 1\"\n")
 	h.ok("lock")
@@ -720,6 +722,7 @@ evidence = "cat b"
 `
 
 func TestAFitThatIsKilledAtAnyInstantIsCarriedOn(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	for i := range 12 {
 		h := newHut(t, nil, torture)

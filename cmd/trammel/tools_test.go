@@ -116,6 +116,7 @@ func TestLockReadsASecondTimeOnlyWhatChanged(t *testing.T) {
 // The heart of crash safety: whatever instant fit is killed at, the next one ends
 // well and nothing in the store is wrong.
 func TestFitSurvivesKillAtAnyInstant(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	s.Fail(".zip", standin.Trickle)
 	s.Fail(".tgz", standin.Trickle)

@@ -212,13 +212,13 @@ func (w *world) kill(d deed, r *rand.Rand, after time.Duration) (killed bool, er
 
 // locks are the ids that the lock may have after a deed: the one before it, and the ones
 // that the commands of this campaign write.
-func (w *world) locks(d deed) (map[string]bool, error) {
+func (w *world) locks(d deed) (map[lock.ID]bool, error) {
 	before, err := lock.Read(w.dir)
 	if err != nil {
 		return nil, err
 	}
 	if d.args[0] != "lock" {
-		return map[string]bool{before.ID(): true}, nil
+		return map[lock.ID]bool{before.ID(): true}, nil
 	}
 	// The same command on a copy of the project tells what it would write.
 	copied := *w
@@ -240,5 +240,5 @@ func (w *world) locks(d deed) (map[string]bool, error) {
 	if err != nil {
 		return nil, err
 	}
-	return map[string]bool{before.ID(): true, after.ID(): true}, nil
+	return map[lock.ID]bool{before.ID(): true, after.ID(): true}, nil
 }

@@ -20,7 +20,7 @@ import (
 
 // promises looks whether everything on the disk is whole, whatever was killed. It does
 // not ask the program.
-func (w *world) promises(locks map[string]bool) error {
+func (w *world) promises(locks map[lock.ID]bool) error {
 	for _, check := range []func() error{w.storeIsWhole, func() error { return w.lockIsKnown(locks) }, w.marksAreTrue, w.recordsAreWhole, w.nothingIsHalfMade, w.bundleIsWhole} {
 		if err := check(); err != nil {
 			return err
@@ -67,7 +67,7 @@ func (w *world) storeIsWhole() error {
 }
 
 // lockIsKnown: the lock is one that some command wrote whole.
-func (w *world) lockIsKnown(locks map[string]bool) error {
+func (w *world) lockIsKnown(locks map[lock.ID]bool) error {
 	l, err := lock.Read(w.dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

@@ -90,7 +90,7 @@ func approveAction(ctx context.Context, c *cli.Command) error {
 type approveOut struct {
 	Format   int               `json:"format"`
 	Project  string            `json:"project"`
-	ID       string            `json:"id"`
+	ID       approval.ID       `json:"id"`
 	Approved bool              `json:"approved"`
 	Effects  []approval.Effect `json:"effects"`
 	Changes  []changeOut       `json:"changes"` // since the last consent

@@ -23,6 +23,7 @@ import (
 	"trammel.example/trammel/internal/core/origins/locator"
 	"trammel.example/trammel/internal/core/proven/proof"
 	"trammel.example/trammel/internal/core/proven/report"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func compareCommand() *cli.Command {
@@ -73,7 +74,7 @@ func compareAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	// The lock of the project here is the one to hold them to, if they are of it.
-	held := ""
+	var held lock.ID
 	if p, err := look(c); err == nil && p.Lock != nil && p.Lock.Declaration.Project == list[0].Report.Predicate.Project {
 		held = p.Lock.ID()
 	}

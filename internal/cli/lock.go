@@ -50,7 +50,7 @@ func openToLock(ctx context.Context, c *cli.Command, renewAll bool) (*checkout.S
 // lockResult is what `lock --json` prints.
 type lockResult struct {
 	Format  int      `json:"format"`
-	Lock    string   `json:"lock"`
+	Lock    lock.ID  `json:"lock"`
 	Changed bool     `json:"changed"`
 	Changes []string `json:"changes"`
 }

@@ -98,7 +98,7 @@ type revisionOut struct {
 	Revision string    `json:"revision"`
 	At       time.Time `json:"at"`
 	Subject  string    `json:"subject,omitempty"`
-	Lock     string    `json:"lock,omitempty"`
+	Lock     lock.ID   `json:"lock,omitempty"`
 	Changes  []string  `json:"changes"`
 }
 

@@ -66,20 +66,20 @@ type stepOut struct {
 }
 
 type showOut struct {
-	Format      int              `json:"format"`
-	Project     string           `json:"project"`
-	Bay         string           `json:"bay"`
-	Isolation   string           `json:"isolation"`
-	Lock        string           `json:"lock,omitempty"`
-	Environment string           `json:"environment,omitempty"`
-	Remark      string           `json:"remark,omitempty"`
-	Tools       []toolOut        `json:"toolchain"`
-	Roots       []rootOut        `json:"roots,omitempty"`
-	Files       []stepOut        `json:"files,omitempty"`
-	Steps       []stepOut        `json:"steps"`
-	Services    []service.Status `json:"services"`
-	Declared    []string         `json:"declared"` // services, running or not
-	Weak        bool             `json:"weak_cleanup,omitempty"`
+	Format      int                `json:"format"`
+	Project     string             `json:"project"`
+	Bay         string             `json:"bay"`
+	Isolation   string             `json:"isolation"`
+	Lock        lock.ID            `json:"lock,omitempty"`
+	Environment lock.EnvironmentID `json:"environment,omitempty"`
+	Remark      string             `json:"remark,omitempty"`
+	Tools       []toolOut          `json:"toolchain"`
+	Roots       []rootOut          `json:"roots,omitempty"`
+	Files       []stepOut          `json:"files,omitempty"`
+	Steps       []stepOut          `json:"steps"`
+	Services    []service.Status   `json:"services"`
+	Declared    []string           `json:"declared"` // services, running or not
+	Weak        bool               `json:"weak_cleanup,omitempty"`
 }
 
 func showAction(ctx context.Context, c *cli.Command) error {

@@ -37,7 +37,7 @@ const BundleFormat = 1
 type Bundle struct {
 	Format    int       `json:"format"`
 	Project   string    `json:"project"`
-	Lock      string    `json:"lock"`
+	Lock      lock.ID   `json:"lock"`
 	Platforms []string  `json:"platforms"`
 	Archives  []Bundled `json:"archives"`
 	Without   []string  `json:"without,omitempty"` // "TOOL on PLATFORM": built from modules, and not on this machine

@@ -34,10 +34,10 @@ func Digest(v any) string {
 }
 
 // Short shows a digest as people compare it: two groups of four hex digits.
-func Short(digest string) string {
-	_, hexDigits, ok := strings.Cut(digest, ":")
+func Short[D ~string](digest D) string {
+	_, hexDigits, ok := strings.Cut(string(digest), ":")
 	if !ok || len(hexDigits) < 8 {
-		return digest
+		return string(digest)
 	}
 	return hexDigits[:4] + " " + hexDigits[4:8]
 }

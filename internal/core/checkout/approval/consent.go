@@ -20,7 +20,7 @@ import (
 type Given struct {
 	state *checkout.State
 	list  List
-	by    string // the id that a machine without a person named, or "" for a person
+	by    ID // the id that a machine without a person named, or "" for a person
 }
 
 // State is the checkout that was consented to.
@@ -46,8 +46,8 @@ func (g Given) For(s *checkout.State) Given {
 type Consent struct {
 	Dir     string    `json:"dir"`
 	At      time.Time `json:"at"`
-	ID      string    `json:"id"`
-	By      string    `json:"by,omitempty"` // the id that was named when the list was still that
+	ID      ID        `json:"id"`
+	By      ID        `json:"by,omitempty"` // the id that was named when the list was still that
 	Effects []Effect  `json:"effects"`
 }
 
@@ -65,14 +65,17 @@ func Last(p place.Places, dir string) (c Consent, ok bool) {
 // holds the approval id, which covers the whole list of effects.
 const Variable = "TRAMMEL_APPROVE"
 
+// Named is the approval id that a text names, with or without the name of its hash.
+func Named(text string) ID { return ID("sha256:" + strings.TrimPrefix(text, "sha256:")) }
+
 // Check says whether the effects of a checkout are approved: by kept consent, or by the
 // approval id in the environment. The error names how to approve.
 func Check(s *checkout.State) (Given, error) {
 	list := Effects(s)
 	last, had := Last(s.Places, s.Dir())
 	id := list.ID()
-	if named := s.Host.Getenv(Variable); named != "" {
-		named = "sha256:" + strings.TrimPrefix(named, "sha256:")
+	if text := s.Host.Getenv(Variable); text != "" {
+		named := Named(text)
 		// What was made under that id since, by what it allows, counts with it.
 		if named == id || had && last.By == named && last.ID == id {
 			return Given{s, list, named}, nil
@@ -117,7 +120,7 @@ func Give(s *checkout.State, shown List) (Given, error) {
 	return Given{s, shown, ""}, record(s, shown, "")
 }
 
-func record(s *checkout.State, l List, by string) error {
+func record(s *checkout.State, l List, by ID) error {
 	raw, err := json.MarshalIndent(Consent{s.Dir(), time.Now().UTC().Truncate(time.Second), l.ID(), by, l.Effects}, "", " ")
 	if err != nil {
 		return err

@@ -67,14 +67,17 @@ type List struct {
 	made    []string // bound files that are not the stranger's own, see Carry
 }
 
+// ID is an approval id: "sha256:" and 64 hex digits.
+type ID string
+
 // ID is the approval id: the digest of the whole list. Equal checkouts have equal ids on
 // all machines.
-func (l List) ID() string {
+func (l List) ID() ID {
 	facts := canon.Map{}
 	for _, e := range l.Effects {
 		facts[e.key()] = e.Digest
 	}
-	return canon.Digest(facts)
+	return ID(canon.Digest(facts))
 }
 
 // Effects lists everything that consent to a checkout lets happen. The locks that are

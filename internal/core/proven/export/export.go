@@ -23,10 +23,10 @@ import (
 // and every package of the roots, with package URLs (purl-spec) and digests.
 func CycloneDX(l *lock.Lock, p platform.Platform) ([]byte, error) {
 	b := cdx.NewBOM()
-	b.SerialNumber = serial(l.EnvironmentID(p))
+	b.SerialNumber = serial(string(l.EnvironmentID(p)))
 	b.Metadata = &cdx.Metadata{
-		Component:  &cdx.Component{BOMRef: "environment", Type: cdx.ComponentTypeApplication, Name: l.Declaration.Project, Version: strings.TrimPrefix(l.EnvironmentID(p), "sha256:")[:12]},
-		Properties: &[]cdx.Property{{Name: "trammel:lock", Value: l.ID()}, {Name: "trammel:platform", Value: p.String()}},
+		Component:  &cdx.Component{BOMRef: "environment", Type: cdx.ComponentTypeApplication, Name: l.Declaration.Project, Version: strings.TrimPrefix(string(l.EnvironmentID(p)), "sha256:")[:12]},
+		Properties: &[]cdx.Property{{Name: "trammel:lock", Value: string(l.ID())}, {Name: "trammel:platform", Value: p.String()}},
 	}
 	var all []cdx.Component
 	for _, part := range lock.Once(l.PartsOn(p)) {

@@ -58,14 +58,14 @@ type Detail struct {
 
 // Report is the outcome of all checks.
 type Report struct {
-	Project     string   `json:"project"`
-	Platform    string   `json:"platform"`
-	Lock        string   `json:"lock"`
-	Environment string   `json:"environment"`
-	Deep        bool     `json:"deep"`
-	Rows        []Row    `json:"checks"`
-	Mend        []string `json:"mend"` // commands, in order
-	Parts       []Part   `json:"parts,omitempty"`
+	Project     string             `json:"project"`
+	Platform    string             `json:"platform"`
+	Lock        lock.ID            `json:"lock"`
+	Environment lock.EnvironmentID `json:"environment"`
+	Deep        bool               `json:"deep"`
+	Rows        []Row              `json:"checks"`
+	Mend        []string           `json:"mend"` // commands, in order
+	Parts       []Part             `json:"parts,omitempty"`
 }
 
 // Part is one locked part as it was found.

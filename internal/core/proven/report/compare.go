@@ -14,6 +14,7 @@ import (
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/proven/proof"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 // Loaded is a report with what its signature is worth.
@@ -134,7 +135,7 @@ func newest(list []Loaded) []Loaded {
 // Comparison is a matrix of machines against items.
 type Comparison struct {
 	Project     string       `json:"project"`
-	Lock        string       `json:"lock"` // that the machines are held to
+	Lock        lock.ID      `json:"lock"` // that the machines are held to
 	Machines    []Machine    `json:"machines"`
 	Rows        []Line       `json:"rows"`
 	Differences []Difference `json:"differences"`
@@ -144,7 +145,7 @@ type Comparison struct {
 type Machine struct {
 	Name     string    `json:"name"`
 	Platform string    `json:"platform"`
-	Lock     string    `json:"lock"`
+	Lock     lock.ID   `json:"lock"`
 	Made     time.Time `json:"made"`
 	SignedBy string    `json:"signed_by"`
 	Unsigned string    `json:"unsigned,omitempty"`
@@ -174,13 +175,13 @@ type Difference struct {
 // OK tells whether all machines that can be compared hold the same.
 func (c *Comparison) OK() bool { return len(c.Differences) == 0 }
 
-// Compare compares reports of one project. lock is the one to hold them to; "" is that
+// Compare compares reports of one project. held is the lock to hold them to; "" is that
 // of the newest report.
-func Compare(list []Loaded, lock string, mustSign bool) (*Comparison, error) {
+func Compare(list []Loaded, held lock.ID, mustSign bool) (*Comparison, error) {
 	if len(list) == 0 {
 		return nil, fault.New(fault.Use, "there is nothing to compare")
 	}
-	c := &Comparison{Project: list[0].Report.Predicate.Project, Lock: lock}
+	c := &Comparison{Project: list[0].Report.Predicate.Project, Lock: held}
 	latest := list[0]
 	for _, x := range list {
 		if p := x.Report.Predicate.Project; p != c.Project {

@@ -19,6 +19,7 @@ import (
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/proven/proof"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 // Types of the statement (in-toto Attestation Framework, Statement v1).
@@ -43,18 +44,18 @@ type Subject struct {
 
 // Predicate is what was found.
 type Predicate struct {
-	Machine     string            `json:"machine"` // what the machine calls itself
-	Project     string            `json:"project"`
-	Platform    string            `json:"platform"`
-	Lock        string            `json:"lock"`
-	Environment string            `json:"environment"`
-	Made        string            `json:"made"` // RFC 3339, UTC
-	Deep        bool              `json:"deep"`
-	OK          bool              `json:"ok"`
-	Checks      []proof.Row       `json:"checks"`
-	Parts       []proof.Part      `json:"parts"`
-	Variables   map[string]string `json:"variables"` // digests of values
-	Host        map[string]string `json:"host"`
+	Machine     string             `json:"machine"` // what the machine calls itself
+	Project     string             `json:"project"`
+	Platform    string             `json:"platform"`
+	Lock        lock.ID            `json:"lock"`
+	Environment lock.EnvironmentID `json:"environment"`
+	Made        string             `json:"made"` // RFC 3339, UTC
+	Deep        bool               `json:"deep"`
+	OK          bool               `json:"ok"`
+	Checks      []proof.Row        `json:"checks"`
+	Parts       []proof.Part       `json:"parts"`
+	Variables   map[string]string  `json:"variables"` // digests of values
+	Host        map[string]string  `json:"host"`
 }
 
 // Facts are what a report holds beside what verify found.
@@ -71,7 +72,7 @@ func Make(r *proof.Report, f Facts) ([]byte, error) {
 	clean := scrubber(f.Hide)
 	s := Statement{
 		Type: StatementType, PredicateType: PredicateType,
-		Subject: []Subject{{Name: r.Project, Digest: digestOf(r.Environment)}},
+		Subject: []Subject{{Name: r.Project, Digest: digestOf(string(r.Environment))}},
 		Predicate: Predicate{
 			Machine: f.Machine, Project: r.Project, Platform: r.Platform, Lock: r.Lock, Environment: r.Environment,
 			Made: f.Made.UTC().Format(time.RFC3339), Deep: r.Deep, OK: r.OK(), Variables: map[string]string{}, Host: map[string]string{},
@@ -158,7 +159,7 @@ func Read(raw []byte) (*Statement, error) {
 		return nil, fault.New(fault.Use, "it is a statement of another kind: %s", s.PredicateType)
 	case s.Predicate.Machine == "" || s.Predicate.Environment == "" && s.Predicate.Lock == "" && s.Predicate.OK:
 		return nil, fault.New(fault.Use, "it says neither of what machine nor of what environment it is")
-	case len(s.Subject) != 1 || fmt.Sprint(s.Subject[0].Digest) != fmt.Sprint(digestOf(s.Predicate.Environment)):
+	case len(s.Subject) != 1 || fmt.Sprint(s.Subject[0].Digest) != fmt.Sprint(digestOf(string(s.Predicate.Environment))):
 		return nil, fault.New(fault.Use, "its subject is another environment than that which it tells of")
 	}
 	if own, err := canonical(s); err != nil || !bytes.Equal(bytes.TrimSpace(own), bytes.TrimSpace(raw)) {

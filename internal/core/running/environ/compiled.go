@@ -21,7 +21,7 @@ type Compiled struct {
 	Format   int                `json:"format"`
 	Places   place.Places       `json:"places"`
 	Files    []checkout.Stamped `json:"files"`
-	Approved string             `json:"approved"` // the approval id
+	Approved approval.ID        `json:"approved"` // the approval id
 	Named    bool               `json:"named"`    // consent was TRAMMEL_APPROVE's, and ends with it
 	File     string             `json:"file"`     // the declaration
 	Dir      string             `json:"dir"`
@@ -122,7 +122,7 @@ func ReadCompiled(h host.Host, places place.Places, file, dir, bayName string) (
 	if json.Unmarshal(raw, &c) != nil || c.Format != compiledFormat || c.Places != places || c.File != file || c.Dir != dir || c.Bay != bayName {
 		return nil, false
 	}
-	if named, ok := h.LookupEnv(approval.Variable); ok && named != "" && named != c.Approved && "sha256:"+named != c.Approved || c.Named && named == "" {
+	if named, ok := h.LookupEnv(approval.Variable); ok && named != "" && approval.Named(named) != c.Approved || c.Named && named == "" {
 		return nil, false
 	}
 	for _, f := range c.Files {

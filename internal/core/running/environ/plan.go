@@ -11,6 +11,7 @@ import (
 	"trammel.example/trammel/internal/core/kernel/seal"
 	"trammel.example/trammel/internal/core/stored/frame"
 	"trammel.example/trammel/internal/core/written/declare"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 // Plan is what follows from a State whose parts are all on this machine. It is complete
@@ -104,7 +105,7 @@ func (p *Plan) view() (v *seal.View, inside string) {
 }
 
 // ID is the environment id on this platform.
-func (p *Plan) ID() string { return p.State.Lock.EnvironmentID(p.State.Platform) }
+func (p *Plan) ID() lock.EnvironmentID { return p.State.Lock.EnvironmentID(p.State.Platform) }
 
 // Build is what services run: the tools of the frame and the root that is seen. The
 // environment id says more than that, and would start all anew when one changed.
@@ -137,6 +138,6 @@ func (p *Plan) compute(ports bay.Ports) (Environment, error) {
 	e.set("TRAMMEL_PROJECT", d.Project, "trammel")
 	e.set("TRAMMEL_DIR", s.Dir(), "trammel")
 	e.set("TRAMMEL_BAY", s.Bay.Name, "trammel")
-	e.set("TRAMMEL_ENVIRONMENT", p.ID(), "trammel")
+	e.set("TRAMMEL_ENVIRONMENT", string(p.ID()), "trammel")
 	return e, nil
 }

@@ -296,17 +296,25 @@ func trim(m canon.Map) canon.Map {
 	return m
 }
 
+// ID is the identity of a whole lock, and EnvironmentID that of what it fixes for one
+// platform: "sha256:" and 64 hex digits. One is never taken for the other, and neither for
+// consent, which covers more (approval.ID).
+type (
+	ID            string
+	EnvironmentID string
+)
+
 // ID identifies the whole lock: all platforms. Tree digests, which follow from
 // the archives' own digests, and the moments of reading do not count, so that a
 // first fit or a second look at a source gives no new identity.
-func (l *Lock) ID() string {
+func (l *Lock) ID() ID {
 	facts := l.facts()
 	dropTrees(facts)
-	return canon.Digest(facts)
+	return ID(canon.Digest(facts))
 }
 
 // EnvironmentID identifies everything that the lock fixes for one platform.
-func (l *Lock) EnvironmentID(p platform.Platform) string {
+func (l *Lock) EnvironmentID(p platform.Platform) EnvironmentID {
 	facts := l.facts()
 	dropTrees(facts)
 	declaration, _ := facts["declaration"].(canon.Map)
@@ -323,7 +331,7 @@ func (l *Lock) EnvironmentID(p platform.Platform) string {
 	for name, v := range roots {
 		roots[name] = canon.Map{p.String(): v.(canon.Map)[p.String()]}
 	}
-	return canon.Digest(facts)
+	return EnvironmentID(canon.Digest(facts))
 }
 
 // dropTrees takes out what only a machine that fitted knows, and when sources were
