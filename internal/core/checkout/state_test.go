@@ -1,0 +1,191 @@
+package checkout_test
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/host"
+	"trammel.example/trammel/internal/core/checkout"
+)
+
+// weir is a checkout on a machine of its own.
+func weir(t *testing.T, files map[string]string) checkout.Asked {
+	t.Helper()
+	dir := filepath.Join(t.TempDir(), "heronweir")
+	for name, text := range files {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	home := t.TempDir()
+	return checkout.Asked{Host: host.Host{Environ: []string{"HOME=" + home, "TRAMMEL_HOME=" + filepath.Join(home, "trammel")}, Dir: dir}, Dir: dir, Bay: "main"}
+}
+
+func open(t *testing.T, asked checkout.Asked) *checkout.State {
+	t.Helper()
+	s, err := checkout.Open(asked, checkout.Locate{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+const declared = "format = 1\nproject = \"heronweir\"\n[param.lanes]\nkind = \"integer\"\ndefault = 1\n[variables]\nLANES = \"@{param.lanes}\"\n"
+
+// A State is not changed by what is derived from it.
+func TestAStateStaysAsItWasRead(t *testing.T) {
+	asked := weir(t, map[string]string{"trammel.toml": declared, "trammel.local.toml": "[variables]\nOWN = \"x\"\n"})
+	s := open(t, asked)
+	before, err := json.Marshal([]any{s.Declaration, s.Written, s.Chosen, s.Ports, s.Overlay})
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := s.WithParams(map[string]string{"lanes": "4"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := other.Declaration.Variables[0].Value; got != "4" {
+		t.Errorf("LANES is %q", got)
+	}
+	if other.Began != s.Began || !reflect.DeepEqual(other.Stamps, s.Stamps) {
+		t.Error("what is derived is of another reading")
+	}
+	if made, err := s.MakeLocal(); err != nil || made.LocalID == "" || s.LocalID != "" {
+		t.Errorf("%v %q %q", err, made.LocalID, s.LocalID)
+	}
+	after, _ := json.Marshal([]any{s.Declaration, s.Written, s.Chosen, s.Ports, s.Overlay})
+	if string(before) != string(after) || s.Written.Variables[0].Value != "@{param.lanes}" {
+		t.Errorf("it changed:\n%s\n%s", before, after)
+	}
+}
+
+// Every file that was looked for is stamped, also one that was not there, so that its coming
+// is a change; and a stamp that is too young to show a change is none to go by.
+func TestStampsAreOfEveryFileThatWasLookedFor(t *testing.T) {
+	asked := weir(t, map[string]string{"trammel.toml": declared, "sub/part.toml": "format = 1\n"})
+	if err := os.WriteFile(filepath.Join(asked.Dir, "trammel.toml"), []byte(strings.Replace(declared, "[param", "include = [\"sub/part.toml\"]\n[param", 1)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s := open(t, asked)
+	at := map[string]checkout.Stamped{}
+	for _, x := range s.Stamps {
+		rel, _ := filepath.Rel(asked.Dir, x.File)
+		at[rel] = x
+		if x.Moved() {
+			t.Errorf("%s moved by itself", rel)
+		}
+	}
+	for name, there := range map[string]bool{"trammel.toml": true, "sub/part.toml": true, "trammel.lock": false, "trammel.local.toml": false} {
+		x, ok := at[name]
+		if !ok || there == (x.Stamp == disk.Stamp{}) {
+			t.Errorf("%s: %v %+v", name, ok, x)
+			continue
+		}
+		if there == x.Settled(s.Began.Add(time.Millisecond)) {
+			t.Errorf("%s, written a moment ago: settled is %v", name, !there)
+		}
+		if !x.Settled(time.Now().Add(time.Hour)) {
+			t.Errorf("%s never settles", name)
+		}
+		if err := os.WriteFile(filepath.Join(asked.Dir, name), []byte("other"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if !x.Moved() {
+			t.Errorf("%s changed, and its stamp does not tell", name)
+		}
+	}
+}
+
+// The folder of Trammel's own is used only when it is one, of the same user, without links
+// but its own.
+func TestTheOwnFolderIsARealOne(t *testing.T) {
+	for name, c := range map[string]struct {
+		make func(dir, elsewhere string) error
+		ok   bool
+	}{
+		"not there":            {func(dir, _ string) error { return nil }, true},
+		"a folder":             {func(dir, _ string) error { return os.Mkdir(filepath.Join(dir, ".trammel"), 0o755) }, true},
+		"a link":               {func(dir, e string) error { return os.Symlink(e, filepath.Join(dir, ".trammel")) }, false},
+		"a link to inside":     {func(dir, _ string) error { return os.Symlink("sub", filepath.Join(dir, ".trammel")) }, false},
+		"a link to nothing":    {func(dir, _ string) error { return os.Symlink("gone", filepath.Join(dir, ".trammel")) }, false},
+		"a file":               {func(dir, _ string) error { return os.WriteFile(filepath.Join(dir, ".trammel"), nil, 0o644) }, false},
+		"a link in it":         {within("locks"), false},
+		"its own link":         {within("frame"), true},
+		"its other own link":   {within("bin"), true},
+		"a link for its home":  {within("home"), false},
+		"a link for its marks": {within("steps"), false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			asked := weir(t, map[string]string{"trammel.toml": declared, "sub/x": ""})
+			elsewhere := t.TempDir()
+			if err := c.make(asked.Dir, elsewhere); err != nil {
+				t.Fatal(err)
+			}
+			s := open(t, asked)
+			_, err := s.MakeLocal()
+			if (s.LocalErr == nil) != c.ok || (err == nil) != c.ok {
+				t.Errorf("%v, %v", s.LocalErr, err)
+			}
+			if left, _ := os.ReadDir(elsewhere); len(left) > 0 {
+				t.Errorf("written elsewhere: %v", left)
+			}
+		})
+	}
+}
+
+func within(name string) func(dir, elsewhere string) error {
+	return func(dir, elsewhere string) error {
+		if err := os.Mkdir(filepath.Join(dir, ".trammel"), 0o755); err != nil {
+			return err
+		}
+		return os.Symlink(elsewhere, filepath.Join(dir, ".trammel", name))
+	}
+}
+
+// A replacement that was cut is what every State says, and the first command that acts
+// finishes it, once.
+func TestAReplacementThatWasCutIsFinishedOnce(t *testing.T) {
+	asked := weir(t, map[string]string{"trammel.toml": declared})
+	s := open(t, asked)
+	file := filepath.Join(asked.Dir, "trammel.toml")
+	other := strings.Replace(declared, "LANES", "OTHER", 1)
+	// It is cut where its files cannot be written.
+	lockFolder := filepath.Join(asked.Dir, "trammel.lock")
+	if err := os.MkdirAll(filepath.Join(lockFolder, "x"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := checkout.Replace(s.Places, checkout.Pending{File: file, Declaration: []byte(other), Lock: []byte("x")}); err == nil {
+		t.Fatal("it is written over a folder")
+	}
+	os.RemoveAll(lockFolder)
+	cut := open(t, asked)
+	if got := cut.Declaration.Variables[0].Name; got != "OTHER" {
+		t.Errorf("a State says %s", got)
+	}
+	if _, err := cut.MakeLocal(); err != nil {
+		t.Fatal(err)
+	}
+	if raw, _ := os.ReadFile(file); string(raw) != other {
+		t.Errorf("%s", raw)
+	}
+	later := strings.Replace(declared, "LANES", "LATER", 1)
+	if err := os.WriteFile(file, []byte(later), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := cut.MakeLocal(); err != nil { // a State of before
+		t.Fatal(err)
+	}
+	if raw, _ := os.ReadFile(file); string(raw) != later {
+		t.Errorf("it was finished twice: %s", raw)
+	}
+}
