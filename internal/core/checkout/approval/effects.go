@@ -204,7 +204,10 @@ func (c *collector) services() {
 		if x.Tool != "" {
 			c.card(x, now)
 		}
-		text := fmt.Sprintf("%s copies, restart %s", cmp.Or(x.CopiesOf, strconv.Itoa(x.Copies)), x.Restart)
+		text := "restart " + string(x.Restart)
+		if copies := cmp.Or(x.CopiesOf, strconv.Itoa(x.Copies)); copies != "1" {
+			text = copies + " copies, " + text
+		}
 		for _, p := range x.Ports {
 			text += fmt.Sprintf(", port %s %d", p.Name, p.Wanted)
 		}
