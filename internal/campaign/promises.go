@@ -52,7 +52,7 @@ func (w *world) storeIsWhole() error {
 			return fmt.Errorf("the part %s has no manifest", e.Name())
 		}
 		want, err := tree.Parse(raw)
-		if err != nil || !strings.HasPrefix(e.Name(), strings.TrimPrefix(tree.DigestOf(raw), "blake3:")[:32]) {
+		if err != nil || !strings.HasPrefix(e.Name(), strings.TrimPrefix(string(tree.DigestOf(raw)), "blake3:")[:32]) {
 			return fmt.Errorf("the manifest of %s has another digest: %v", e.Name(), err)
 		}
 		have, err := tree.Scan(path, true)

@@ -218,7 +218,7 @@ func showRoot(s *sheet, p *checkout.State, name string) bool {
 			if shared > 0 {
 				size += ", of which other roots share " + ui.Bytes(shared)
 			}
-			facts = append(facts, fact{"takes", size}, fact{"at", p.Store.Path(part)}, fact{"tree", part.Tree})
+			facts = append(facts, fact{"takes", size}, fact{"at", p.Store.Path(part)}, fact{"tree", string(part.Tree)})
 		} else {
 			facts = append(facts, fact{"at", "not on this machine yet: trammel fit"})
 		}

@@ -82,7 +82,7 @@ func archivesOf(l *lock.Lock, on platform.Platform) (out []wanted, err error) {
 				out = append(out, wanted{part.Label() + " " + x.place, part, false, lock.Part{Path: x.path, Digest: x.digest}})
 			}
 		case part.Build != "":
-			out = append(out, wanted{part.Label(), part, true, lock.Part{Digest: part.Tree}})
+			out = append(out, wanted{part.Label(), part, true, lock.Part{Digest: string(part.Tree)}})
 		default:
 			out = append(out, wanted{part.Label(), part, false, part.Part})
 		}
@@ -360,7 +360,7 @@ func packTree(dir, to string) (size int64, err error) {
 // unbundle makes a part that is built elsewhere from the tree that a bundle brought.
 // The store holds it to the digest in the lock.
 func unbundle(ctx context.Context, s *checkout.State, w work) error {
-	archive := filepath.Join(s.Places.Archives(), fetch.ArchiveName(w.part.Tree))
+	archive := filepath.Join(s.Places.Archives(), fetch.ArchiveName(string(w.part.Tree)))
 	if _, err := os.Stat(archive); err != nil || w.part.Tree == "" {
 		return fault.New(fault.Source, "%s is built from modules, and the bundle does not have it for %s", w.part.Label(), s.Platform).
 			Advise("Write the bundle on a machine of this platform that is fitted, or fit once with the network.")

@@ -150,3 +150,7 @@ func appendString(b []byte, s string) []byte {
 	}
 	return append(b, '"')
 }
+
+// TreeDigest names an unpacked tree by its manifest: "blake3:" and 64 hex digits
+// (docs/tree-digest.md). "" is that of a tree which no machine has unpacked yet.
+type TreeDigest string

@@ -40,7 +40,7 @@ func CycloneDX(l *lock.Lock, p platform.Platform) ([]byte, error) {
 			PackageURL: packageURL(l.Sources[item.Source].Kind, part.Path, part.Part.Version, part.Label()), Hashes: hashes(part.Digest),
 		}
 		if tree := part.Tree; tree != "" {
-			c.Properties = &[]cdx.Property{{Name: "trammel:tree", Value: tree}}
+			c.Properties = &[]cdx.Property{{Name: "trammel:tree", Value: string(tree)}}
 		}
 		var below []cdx.Component
 		for _, line := range part.Packages { // an npm tool's tree

@@ -11,6 +11,7 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
+	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/platform"
 	"trammel.example/trammel/internal/core/running/environ"
 	"trammel.example/trammel/internal/core/written/lock"
@@ -29,7 +30,7 @@ func locked() *lock.Lock {
 		Items: map[string]lock.Item{
 			"esbuild": {Version: "0.25.1", Source: "npm", Platforms: on("esbuild", lock.Part{Path: "@esbuild/linux-x64/-/linux-x64-0.25.1.tgz", Version: "0.25.1", Format: "tar.gz", Digest: "sha512:" + strings.Repeat("cd", 64),
 				Packages: []string{"node_modules/ladder ladder/-/ladder-1.0.0.tgz " + digest}})},
-			"go":     {Version: "1.24.6", Source: "gomod", Platforms: on("go", lock.Part{Path: "golang.org/toolchain/@v/v0.0.1-go1.24.6.linux-amd64.zip", Version: "1.24.6", Format: "zip", Digest: "h1:abc=", Tree: "blake3:" + strings.Repeat("ef", 32)})},
+			"go":     {Version: "1.24.6", Source: "gomod", Platforms: on("go", lock.Part{Path: "golang.org/toolchain/@v/v0.0.1-go1.24.6.linux-amd64.zip", Version: "1.24.6", Format: "zip", Digest: "h1:abc=", Tree: canon.TreeDigest("blake3:" + strings.Repeat("ef", 32))})},
 			"sluice": {Version: "1.4.2", Source: "hut", Platforms: on("sluice", lock.Part{Path: "sluice.tar.gz", Version: "1.4.2", Format: "tar.gz", Digest: digest})},
 		},
 	}

@@ -252,7 +252,7 @@ func (v *verifier) store(ctx context.Context) {
 	total := 0
 	for i, x := range outcomes {
 		total += files[i]
-		found := Part{Label: parts[i].Label(), Item: parts[i].Item, Version: parts[i].Part.Version, Tree: parts[i].Tree, State: cmp.Or(x.state, OK)}
+		found := Part{Label: parts[i].Label(), Item: parts[i].Item, Version: parts[i].Part.Version, Tree: string(parts[i].Tree), State: cmp.Or(x.state, OK)}
 		for _, d := range x.details {
 			found.Differs = append(found.Differs, d.Thing+" "+firstWord(d.What))
 		}

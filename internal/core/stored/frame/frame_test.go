@@ -8,6 +8,7 @@ import (
 	"sync"
 	"testing"
 
+	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/stored/store"
 	"trammel.example/trammel/internal/core/written/lock"
 )
@@ -17,7 +18,7 @@ func parts(commands ...string) []lock.PartOn {
 	for i, c := range commands {
 		item, command, _ := strings.Cut(c, ":")
 		out = append(out, lock.PartOn{Item: item, Name: item, Part: lock.Part{
-			Version: "1", Tree: "blake3:" + strings.Repeat(string(rune('a'+i)), 64), Bin: map[string]string{command: "bin/" + command},
+			Version: "1", Tree: canon.TreeDigest("blake3:" + strings.Repeat(string(rune('a'+i)), 64)), Bin: map[string]string{command: "bin/" + command},
 		}})
 	}
 	return out

@@ -40,7 +40,7 @@ func Open(root string) *Store { return &Store{root} }
 // Name is the name of a part's folder: the first 32 hex digits of its tree
 // digest, then what people call it. Items that have a part in common share it.
 func Name(p lock.PartOn) string {
-	return strings.TrimPrefix(p.Tree, "blake3:")[:32] + "-" + p.Name + "-" + p.Part.Version
+	return strings.TrimPrefix(string(p.Tree), "blake3:")[:32] + "-" + p.Name + "-" + p.Part.Version
 }
 
 // Path is where a part is, or will be. The part's tree digest must be known.
@@ -145,7 +145,7 @@ func (s *Store) known(p lock.PartOn) string {
 
 // Tree is the tree digest of a part: the lock's, or the one that this store
 // learnt when it unpacked the same archive; "" when neither knows it.
-func (s *Store) Tree(p lock.PartOn) string {
+func (s *Store) Tree(p lock.PartOn) tree.Digest {
 	if p.Tree != "" {
 		return p.Tree
 	}
@@ -154,7 +154,7 @@ func (s *Store) Tree(p lock.PartOn) string {
 	if err != nil || recipe != rulesOf(p) {
 		return ""
 	}
-	return name
+	return tree.Digest(name)
 }
 
 // Complete gives parts the trees that this store knows where their lock does not say
@@ -192,8 +192,8 @@ func executables(p lock.PartOn) []string {
 // Add unpacks an archive into the store and returns the part's tree digest. get
 // brings the archive and is called only when there is something to do. With mend
 // a part that is there is replaced.
-func (s *Store) Add(ctx context.Context, p lock.PartOn, mend bool, get func() (archive string, err error)) (treeDigest string, err error) {
-	return s.once(ctx, p, p.Digest, mend, func(p lock.PartOn, id string) (string, error) {
+func (s *Store) Add(ctx context.Context, p lock.PartOn, mend bool, get func() (archive string, err error)) (treeDigest tree.Digest, err error) {
+	return s.once(ctx, p, p.Digest, mend, func(p lock.PartOn, id string) (tree.Digest, error) {
 		archive, err := get()
 		if err != nil {
 			return "", err
@@ -204,8 +204,8 @@ func (s *Store) Add(ctx context.Context, p lock.PartOn, mend bool, get func() (a
 
 // Make is Add for a part that is built: build fills a fresh folder, which becomes
 // the part when its tree is the locked one.
-func (s *Store) Make(ctx context.Context, p lock.PartOn, mend bool, build func(fresh string) error) (treeDigest string, err error) {
-	return s.once(ctx, p, p.Digest+p.Builder+p.Name, mend, func(p lock.PartOn, id string) (string, error) {
+func (s *Store) Make(ctx context.Context, p lock.PartOn, mend bool, build func(fresh string) error) (treeDigest tree.Digest, err error) {
+	return s.once(ctx, p, p.Digest+p.Builder+p.Name, mend, func(p lock.PartOn, id string) (tree.Digest, error) {
 		return s.told(ctx, "build", p, id, func(fresh string) (tree.Manifest, error) {
 			if err := build(fresh); err != nil {
 				return nil, err
@@ -217,8 +217,8 @@ func (s *Store) Make(ctx context.Context, p lock.PartOn, mend bool, build func(f
 
 // Merge is Add for a root, which fill makes of parts that are in the store; it
 // returns the root's manifest. Files of a root are the parts' own.
-func (s *Store) Merge(ctx context.Context, p lock.PartOn, mend bool, fill func(fresh string) (tree.Manifest, error)) (treeDigest string, err error) {
-	return s.once(ctx, p, p.Digest, mend, func(p lock.PartOn, id string) (string, error) {
+func (s *Store) Merge(ctx context.Context, p lock.PartOn, mend bool, fill func(fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, err error) {
+	return s.once(ctx, p, p.Digest, mend, func(p lock.PartOn, id string) (tree.Digest, error) {
 		return s.told(ctx, "make", p, id, fill)
 	})
 }
@@ -234,7 +234,7 @@ func (s *Store) Manifest(p lock.PartOn) (tree.Manifest, error) {
 
 // once does the work of adding a part under the lock of its name, unless the part
 // is there by then.
-func (s *Store) once(ctx context.Context, p lock.PartOn, name string, mend bool, work func(p lock.PartOn, id string) (string, error)) (string, error) {
+func (s *Store) once(ctx context.Context, p lock.PartOn, name string, mend bool, work func(p lock.PartOn, id string) (tree.Digest, error)) (tree.Digest, error) {
 	if err := os.MkdirAll(filepath.Join(s.root, ".trees"), 0o755); err != nil {
 		return "", fmt.Errorf("making the store: %w", err)
 	}
@@ -254,7 +254,7 @@ func (s *Store) once(ctx context.Context, p lock.PartOn, name string, mend bool,
 }
 
 // told adds a part and tells of it as a task.
-func (s *Store) told(ctx context.Context, verb string, p lock.PartOn, id string, fill func(fresh string) (tree.Manifest, error)) (string, error) {
+func (s *Store) told(ctx context.Context, verb string, p lock.PartOn, id string, fill func(fresh string) (tree.Manifest, error)) (tree.Digest, error) {
 	done := event.Task(ctx, verb+" "+p.Label()+" "+p.Part.Version)
 	t, count, err := s.add(ctx, p, id, fill)
 	done(plural(count, "file"), err)
@@ -290,7 +290,7 @@ func plural(n int, word string) string {
 // drops the archive from its cache.
 var WrongBytes = errors.New("wrong bytes")
 
-func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fresh string) (tree.Manifest, error)) (treeDigest string, count int, err error) {
+func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, count int, err error) {
 	// What an earlier process left, killed while it made this part.
 	if old, err := filepath.Glob(filepath.Join(s.root, ".new-"+id+"-*")); err == nil {
 		for _, left := range old {
@@ -331,7 +331,7 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fre
 	for _, record := range []struct {
 		path    string
 		content []byte
-	}{{final + ".manifest", manifest.Bytes()}, {final + ".stamps", stampBytes(manifest)}, {final + ".size", sizeBytes(manifest)}, {s.known(p), []byte(treeDigest + " " + rulesOf(p) + "\n")}} {
+	}{{final + ".manifest", manifest.Bytes()}, {final + ".stamps", stampBytes(manifest)}, {final + ".size", sizeBytes(manifest)}, {s.known(p), []byte(string(treeDigest) + " " + rulesOf(p) + "\n")}} {
 		temporary := fresh + ".record"
 		err := os.WriteFile(temporary, record.content, 0o644)
 		if err == nil {

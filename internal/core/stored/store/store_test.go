@@ -10,6 +10,7 @@ import (
 	"sync"
 	"testing"
 
+	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/written/lock"
 	"trammel.example/trammel/internal/standin"
@@ -99,7 +100,7 @@ func TestWhatDoesNotFitTheLockIsNotKept(t *testing.T) {
 		wrong bool // wrong bytes, so that the archive is dropped
 		says  string
 	}{
-		"another tree":     {func(p *lock.PartOn) { p.Tree = "blake3:" + strings.Repeat("0", 64) }, nil, true, "its tree digest is"},
+		"another tree":     {func(p *lock.PartOn) { p.Tree = canon.TreeDigest("blake3:" + strings.Repeat("0", 64)) }, nil, true, "its tree digest is"},
 		"another h1":       {func(p *lock.PartOn) { p.Digest = "h1:x"; p.Format = "zip" }, nil, true, "not a zip"},
 		"a command missed": {func(p *lock.PartOn) { p.Bin = map[string]string{"x": "bin/gone"} }, nil, false, "has no file bin/gone"},
 		"a wrong format":   {func(p *lock.PartOn) { p.Format = "rar" }, nil, true, "not known"},

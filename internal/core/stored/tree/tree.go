@@ -16,6 +16,8 @@ import (
 	"lukechampine.com/blake3"
 
 	"trammel.example/trammel/internal/core/base/disk"
+
+	"trammel.example/trammel/internal/core/base/canon"
 )
 
 // Type is the kind of an entry, as its letter in the manifest.
@@ -72,14 +74,17 @@ func (m Manifest) Bytes() []byte {
 }
 
 // Digest is "blake3:" and the hex digest of the manifest.
-func (m Manifest) Digest() string {
+func (m Manifest) Digest() Digest {
 	return DigestOf(m.Bytes())
 }
 
+// Digest is a tree digest. Its type lies below, where locks have it too.
+type Digest = canon.TreeDigest
+
 // DigestOf is the tree digest of a stored manifest's bytes.
-func DigestOf(manifest []byte) string {
+func DigestOf(manifest []byte) Digest {
 	sum := blake3.Sum256(manifest)
-	return "blake3:" + hex.EncodeToString(sum[:])
+	return Digest("blake3:" + hex.EncodeToString(sum[:]))
 }
 
 // appendEscaped writes bytes that are not printable ASCII, and % itself, as %XX.

@@ -51,7 +51,7 @@ func TestTheManifestIsAsSpecified(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, part := range []string{want, m.Digest()} {
+	for _, part := range []string{want, string(m.Digest())} {
 		if !strings.Contains(string(doc), part) {
 			t.Errorf("docs/tree-digest.md lacks\n%s", part)
 		}

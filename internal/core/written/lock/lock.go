@@ -96,7 +96,7 @@ type Part struct {
 	Format     string            `toml:"format"`  // "tar.gz" or "zip"
 	Size       int64             `toml:"size"`    // bytes of the archive; 0 where the source does not say
 	Digest     string            `toml:"digest"`  // of the archive, as the source gives it
-	Tree       string            `toml:"tree"`    // of the unpacked tree; "" until a machine has fitted it
+	Tree       canon.TreeDigest  `toml:"tree"`    // of the unpacked tree; "" until a machine has fitted it
 	Prefix     string            `toml:"prefix"`  // leading text to drop from names in the archive
 	Strip      int               `toml:"strip"`   // leading folders to drop
 	Bin        map[string]string `toml:"bin"`
@@ -166,7 +166,7 @@ func (l *Lock) PartsOf(item string, p platform.Platform) []PartOn {
 
 // SetTree records what is known of a part once a machine has it: its tree digest,
 // and for a built one the modules that went into it.
-func (l *Lock) SetTree(p platform.Platform, part PartOn, tree string, sums []string) {
+func (l *Lock) SetTree(p platform.Platform, part PartOn, tree canon.TreeDigest, sums []string) {
 	if part.Format == RootFormat {
 		r := l.Roots[part.Name][p.String()]
 		r.Tree = tree
@@ -573,7 +573,7 @@ func (l *Lock) check() error {
 						bad = fmt.Sprintf("the file %q = %q leaves the root", to, from)
 					}
 				}
-				if tree := strings.TrimPrefix(p.Tree, "blake3:"); p.Tree != "" && (len(tree) != 64 || strings.Trim(tree, "0123456789abcdef") != "") {
+				if tree := strings.TrimPrefix(string(p.Tree), "blake3:"); p.Tree != "" && (len(tree) != 64 || strings.Trim(tree, "0123456789abcdef") != "") {
 					bad = fmt.Sprintf("%q is not a tree digest", p.Tree)
 				}
 				if strings.ContainsAny(item+name+l.Items[item].Version, "/\\\x00") || p.Size < 0 {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/platform"
 )
 
@@ -85,7 +86,7 @@ func TestIDs(t *testing.T) {
 	}
 	same := sample()
 	same.Sources["npm"] = Source{Kind: "npm", Address: "declaration", AsOf: "2026-04-01T00:00:00Z"}
-	same.SetTree(amd, same.PartsOn(amd)[0], "blake3:"+strings.Repeat("c", 64), nil)
+	same.SetTree(amd, same.PartsOn(amd)[0], canon.TreeDigest("blake3:"+strings.Repeat("c", 64)), nil)
 	if same.ID() != id || same.EnvironmentID(amd) != env {
 		t.Error("a later look at the source, or a learnt tree digest, gives another id")
 	}

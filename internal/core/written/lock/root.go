@@ -20,7 +20,7 @@ type Root struct {
 	Packages []string          `toml:"packages"` // Packages as lines, sorted by name
 	Docs     bool              `toml:"docs"`     // with manuals, documentation and translations
 	Files    map[string]string `toml:"files"`    // file to make → file of the root to copy
-	Tree     string            `toml:"tree"`     // of the merged tree; "" until a machine has fitted it
+	Tree     canon.TreeDigest  `toml:"tree"`     // of the merged tree; "" until a machine has fitted it
 }
 
 // Package is one package of a root.
@@ -104,7 +104,7 @@ func (l *Lock) checkRoots() error {
 					bad = fmt.Sprintf("the file %q = %q leaves the root", to, from)
 				}
 			}
-			if tree := strings.TrimPrefix(r.Tree, "blake3:"); r.Tree != "" && (len(tree) != 64 || strings.Trim(tree, "0123456789abcdef") != "") {
+			if tree := strings.TrimPrefix(string(r.Tree), "blake3:"); r.Tree != "" && (len(tree) != 64 || strings.Trim(tree, "0123456789abcdef") != "") {
 				bad = fmt.Sprintf("%q is not a tree digest", r.Tree)
 			}
 			if strings.ContainsAny(source+r.Version, "/\\\x00") {
