@@ -10,6 +10,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -101,6 +102,9 @@ func appendValue(b []byte, v any) []byte {
 		}
 		return append(b, '}')
 	default:
+		if s := reflect.ValueOf(v); s.Kind() == reflect.String { // an id or a digest with a type of its own
+			return appendString(b, s.String())
+		}
 		panic(fmt.Sprintf("canon: a value of type %T has no canonical form", v))
 	}
 }

@@ -98,7 +98,7 @@ func missing(dir string, makes []string) string {
 func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e environ.Environment, marks Marks, files map[string]string) ([]Status, error) {
 	tools := Fingerprint{}
 	for _, p := range parts {
-		tools[p.Item] = canon.Digest(canon.List{tools[p.Item], p.Tree})
+		tools[p.Item] = canon.Digest(canon.List{tools[p.Item], string(p.Tree)})
 	}
 	known := map[string]Fingerprint{}
 	sums, digests := map[string]string{}, map[string]string{}

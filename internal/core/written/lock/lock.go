@@ -236,7 +236,7 @@ func (l *Lock) facts() canon.Map {
 			for name, p := range parts {
 				group[name] = trim(canon.Map{
 					"path": p.Path, "version": p.Version, "format": p.Format, "size": p.Size, "digest": p.Digest,
-					"tree": p.Tree, "prefix": p.Prefix, "strip": p.Strip, "bin": p.Bin, "executable": p.Executable,
+					"tree": string(p.Tree), "prefix": p.Prefix, "strip": p.Strip, "bin": p.Bin, "executable": p.Executable,
 					"build": p.Build, "builder": p.Builder, "sums": p.Sums,
 					"packages": p.Packages, "scripts": p.Scripts,
 					"wants": p.Wants, "commands": p.Commands, "files": p.Files,

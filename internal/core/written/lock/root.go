@@ -83,7 +83,7 @@ func (l *Lock) rootFacts() canon.Map {
 	for source, roots := range l.Roots {
 		on := canon.Map{}
 		for platform, r := range roots {
-			on[platform] = trim(canon.Map{"version": r.Version, "packages": r.Packages, "docs": r.Docs, "files": r.Files, "tree": r.Tree})
+			on[platform] = trim(canon.Map{"version": r.Version, "packages": r.Packages, "docs": r.Docs, "files": r.Files, "tree": string(r.Tree)})
 		}
 		out[source] = on
 	}
