@@ -170,10 +170,25 @@ func TestPackagesWithoutADigestAreRefused(t *testing.T) {
 		"no digest": strings.Replace(good, "SHA256", "MD5", 1), "a path that leaves": strings.Replace(good, "pool/", "../", 1),
 		"an absolute path": strings.Replace(good, "pool/", "/etc/", 1), "no size": strings.Replace(good, "Size: 7", "Size: big", 1),
 		"a bad version": strings.Replace(good, "Version: 1", "Version: one", 1), "no field": good + "rubbish\n", "a name with a slash": strings.Replace(good, ": weir", ": we/ir", 1),
+		"a size below nothing": strings.Replace(good, "Size: 7", "Size: -5", 1), "a size of nothing": strings.Replace(good, "Size: 7", "Size: 0", 1),
+		"a size that no disk has": strings.Replace(good, "Size: 7", "Size: 1000000000000000", 1),
 	} {
 		if err := ParsePackages(strings.NewReader(bad), func(*Package) error { return nil }); err == nil {
 			t.Errorf("%s: accepted", name)
 		}
+	}
+}
+
+// One version of a package has one content.
+func TestAPackageThatStandsTwiceWithOtherBytesIsRefused(t *testing.T) {
+	one := &Package{Name: "weir", Version: "1", Arch: "all", Path: "pool/weir.deb", Size: 7, SHA256: strings.Repeat("a", 64)}
+	two := *one
+	if err := WriteIndex(&bytes.Buffer{}, []*Package{one, &two}); err != nil {
+		t.Errorf("the same twice: %v", err)
+	}
+	two.SHA256 = strings.Repeat("b", 64)
+	if err := WriteIndex(&bytes.Buffer{}, []*Package{one, &two}); err == nil || !strings.Contains(err.Error(), "weir 1") {
+		t.Errorf("%v", err)
 	}
 }
 
@@ -329,6 +344,14 @@ func TestReleasesAreTrustedByTheirSignatureAlone(t *testing.T) {
 		if _, err := ReadRelease(bad, keys, now); err == nil {
 			t.Errorf("%s: trusted", name)
 		}
+	}
+	// Names of fields are not case-sensitive (Policy 5.1).
+	old := strings.Replace(release, "SHA256:", "valid-until: Tue, 10 Feb 2026 04:05:06 UTC\nSHA256:", 1)
+	if r, err := ReadRelease(sign(ours, strings.Replace(old, "Date:", "dAtE:", 1)), keys, now); err == nil && r.ValidUntil.IsZero() {
+		t.Error("an end of validity in small letters is not read")
+	}
+	if _, err := ReadRelease(append([]byte("a line before\n"), signed...), keys, now); err == nil {
+		t.Error("trusted with lines before")
 	}
 	if _, err := ReadRelease(signed, &Keyring{}, now); err == nil {
 		t.Error("trusted without keys")

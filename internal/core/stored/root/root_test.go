@@ -156,3 +156,52 @@ func TestAKeystoreEndsInItsOwnDigest(t *testing.T) {
 		t.Errorf("%x", store)
 	}
 }
+
+// Links that several packages make together leave the root no more than one alone does: they
+// are written anew where an entry moves, or the root is refused, and nothing is written
+// behind them.
+func TestLinksOfSeveralPackagesDoNotLeaveARoot(t *testing.T) {
+	deep := strings.TrimSuffix(strings.Repeat("d/", 11), "/")
+	up := strings.TrimSuffix(strings.Repeat("../", 11), "/")
+	for name, pieces := range map[string][]map[string]string{
+		"an entry that moves by another's link": {{deep + "/z": "->" + up + "/z", "z/keep": "k"}, {deep + "/z/c": "->" + up + "/../DEB", "usr/DEB/x": "x"}},
+		"a chain over two":                      {{deep + "/f": "->" + up, "x": "x"}, {"q": "->" + deep + "/f/../outside"}},
+		"a chain over three, and a file in it":  {{deep + "/f": "->" + up}, {"q": "->" + deep + "/f/.."}, {"q/planted": "evil"}},
+		"a link above":                          {{"a/b": "->../../../outside"}},
+		"a cache that is a link":                {{"etc/ld.so.cache": "->../../outside"}, {"usr/share/ca-certificates/a.crt": "CERT\n"}},
+		"certificates that are a link":          {{"etc/ssl/certs/ca-certificates.crt": "->../../../../outside"}, {"usr/share/ca-certificates/a.crt": "CERT\n"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			around := t.TempDir()
+			dir := filepath.Join(around, "root")
+			if err := os.MkdirAll(filepath.Join(around, "outside"), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.Mkdir(dir, 0o755); err != nil {
+				t.Fatal(err)
+			}
+			var list []Piece
+			for i, files := range pieces {
+				list = append(list, piece(t, string(rune('a'+i)), files))
+			}
+			m, err := Make(context.Background(), dir, list, nil)
+			if _, leaves := m.Leaving(); err == nil && !leaves { // else the store refuses it
+				for _, e := range m {
+					if full, err := filepath.EvalSymlinks(filepath.Join(dir, e.Path)); err == nil && full != dir && !strings.HasPrefix(full, dir+"/") {
+						t.Errorf("%s is %s", e.Path, full)
+					}
+				}
+			}
+			left, _ := os.ReadDir(around)
+			inside, _ := os.ReadDir(filepath.Join(around, "outside"))
+			if len(left) != 2 || len(inside) > 0 {
+				t.Errorf("written outside: %v %v", left, inside)
+			}
+			for _, x := range list { // what packages share with the store is as it was
+				if have, err := tree.Scan(x.Dir, true); err != nil || have.Digest() != x.Manifest.Digest() {
+					t.Errorf("package %s changed: %v", x.Name, err)
+				}
+			}
+		})
+	}
+}

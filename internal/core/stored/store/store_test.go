@@ -12,6 +12,7 @@ import (
 
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/stored/tree"
 	"trammel.example/trammel/internal/core/written/lock"
 	"trammel.example/trammel/internal/standin"
 )
@@ -192,4 +193,31 @@ func TestACancelledAddLeavesNothing(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	clean(t, s)
+}
+
+// What is put together here, a root or a tree of packages, is refused as a whole when links
+// of several parts lead out of it together.
+func TestATreeThatLinksLeadOutOfIsNotKept(t *testing.T) {
+	s := open(t)
+	p, _ := part(t, "x")
+	p.Tree, p.Bin = "", nil
+	for name, links := range map[string][2]string{"one": {"q", "../x"}, "absolute": {"q", "/etc"}, "deeper": {"a/b/q", "../../../x"}} {
+		_, err := s.Merge(context.Background(), p, false, func(fresh string) (tree.Manifest, error) {
+			at := filepath.Join(fresh, links[0])
+			if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+				return nil, err
+			}
+			if err := os.Symlink(links[1], at); err != nil {
+				return nil, err
+			}
+			return tree.Scan(fresh, true)
+		})
+		if err == nil || !strings.Contains(err.Error(), "leaves the tree") {
+			t.Errorf("%s: %v", name, err)
+		}
+		if names, _ := s.Names(); len(names) > 0 {
+			t.Errorf("%s is in the store: %v", name, names)
+		}
+		clean(t, s)
+	}
 }
