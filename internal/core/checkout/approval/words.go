@@ -425,10 +425,14 @@ func (b *binder) words(text string, into map[string]use, depth int) {
 // flat is what a word comes to, as far as it says so itself: with quotes and known variables
 // taken away, and the stretches of it that say themselves where something is unknown.
 func (b *binder) flat(word *syntax.Word) []string {
-	config := &expand.Config{Env: expand.FuncEnviron(func(name string) string { return b.vars[name] })}
-	fields, err := expand.Fields(config, word)
-	if err != nil {
-		fields = nil
+	var fields []string
+	if plain := word.Lit(); plain != "" && !strings.ContainsAny(plain, "\\*?[]{}~$@!+(|)") {
+		fields = []string{plain} // nothing in it means anything else
+	} else {
+		config := &expand.Config{Env: expand.FuncEnviron(func(name string) string { return b.vars[name] })}
+		if found, err := expand.Fields(config, word); err == nil {
+			fields = found
+		}
 	}
 	for _, l := range literals(word) {
 		if !slices.Contains(fields, l) {

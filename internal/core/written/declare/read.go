@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -142,10 +143,17 @@ var (
 	variableName = `[A-Za-z_][A-Za-z0-9_]*`
 )
 
-// whole tells whether all of s matches the expression. Compiled when needed: a
-// declaration is read seldom, since plans are cached.
+// compiled are expressions that were needed so far.
+var compiled sync.Map
+
+// whole tells whether all of s matches the expression, which is compiled when it is first
+// needed.
 func whole(expression, s string) bool {
-	return regexp.MustCompile("^(?:" + expression + ")$").MatchString(s)
+	known, ok := compiled.Load(expression)
+	if !ok {
+		known, _ = compiled.LoadOrStore(expression, regexp.MustCompile("^(?:"+expression+")$"))
+	}
+	return known.(*regexp.Regexp).MatchString(s)
 }
 
 func (r *reader) declaration(d *Declaration) {
