@@ -71,7 +71,7 @@ ready = { command = "true" }
 	h.ok("approve", "--yes")
 	h.ok("fit", "--param", "lanes=2")
 	h.ok("fit")
-	h.ok("run", "--", "true")
+	h.keepsPlan()
 	records, err := filepath.Glob(filepath.Join(h.home, "state/records/*/main"))
 	if err != nil || len(records) != 1 {
 		t.Fatal(records, err)

@@ -195,6 +195,7 @@ func TestAProgramInASealedShellStaysThere(t *testing.T) {
 		}
 	}
 	sealed("nothing")
+	h.keepsPlan()
 	plan, err := filepath.Glob(filepath.Join(h.home, "state/plans/*"))
 	if err != nil || len(plan) == 0 {
 		t.Fatalf("no plan is kept: %v %v", plan, err)
