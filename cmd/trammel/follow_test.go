@@ -51,6 +51,15 @@ func walkerOn(t *testing.T, shell, path, before string, s *standin.Server, home 
 		h.ok("fit")
 	}
 	w := &walker{shell: shell, weir: weir, old: old, none: t.TempDir()}
+	startUp(t, shell, filepath.Dir(weir.home), before)
+	host := &hut{t: t, dir: w.none, home: weir.home, env: append(slices.Clone(weir.env), "TERM=xterm", "GOBIN=/host/bin", "HISTFILE=")}
+	w.session = host.start(path, "-i")
+	return w
+}
+
+// startUp makes the start-up file of a shell that follows folders; before stands first in it.
+func startUp(t *testing.T, shell, home, before string) {
+	t.Helper()
 	file, hook := ".bashrc", fmt.Sprintf("eval \"$(%s follow bash)\"\n", program)
 	switch shell {
 	case "zsh":
@@ -58,16 +67,13 @@ func walkerOn(t *testing.T, shell, path, before string, s *standin.Server, home 
 	case "fish":
 		file, hook = ".config/fish/config.fish", fmt.Sprintf("%s follow fish | source\n", program)
 	}
-	rc := filepath.Join(filepath.Dir(weir.home), file)
+	rc := filepath.Join(home, file)
 	if err := os.MkdirAll(filepath.Dir(rc), 0o755); err != nil {
 		t.Fatal(err)
 	}
 	if err := os.WriteFile(rc, []byte(before+hook), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	host := &hut{t: t, dir: w.none, home: weir.home, env: append(slices.Clone(weir.env), "TERM=xterm", "GOBIN=/host/bin", "HISTFILE=")}
-	w.session = host.start(path, "-i")
-	return w
 }
 
 // does types a command and returns what it prints.

@@ -1,8 +1,6 @@
 package main
 
 import (
-	"fmt"
-	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -23,20 +21,7 @@ func follower(t *testing.T, shell, before, declaration string) *walker {
 	h.ok("fit", "--approve")
 	h.ok("run", "--", "true")
 	w := &walker{shell: shell, weir: h, none: t.TempDir()}
-	file, hook := ".bashrc", fmt.Sprintf("eval \"$(%s follow bash)\"\n", program)
-	switch shell {
-	case "zsh":
-		file, hook = ".zshrc", fmt.Sprintf("eval \"$(%s follow zsh)\"\n", program)
-	case "fish":
-		file, hook = ".config/fish/config.fish", fmt.Sprintf("%s follow fish | source\n", program)
-	}
-	rc := filepath.Join(filepath.Dir(h.home), file)
-	if err := os.MkdirAll(filepath.Dir(rc), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(rc, []byte(before+hook), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	startUp(t, shell, filepath.Dir(h.home), before)
 	host := &hut{t: t, dir: w.none, home: h.home, env: append(slices.Clone(h.env), "TERM=xterm", "HISTFILE=")}
 	w.session = host.start(path, "-i")
 	return w

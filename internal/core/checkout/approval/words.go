@@ -215,7 +215,7 @@ var interpreters = strings.Fields(`sh bash dash ash zsh fish ksh mksh csh tcsh b
 	python pypy node nodejs deno bun tsx ts-node ruby perl php lua luajit awk gawk mawk sed make gmake ninja just R Rscript julia
 	java groovy scala tclsh wish expect guile racket sbcl ghci runghc ocaml swift go cargo psql mysql mariadb sqlite sqlite3 redis-cli
 	xargs find parallel nohup setsid nice timeout time stdbuf flock sudo doas su ssh chroot unshare nsenter script watch entr ld.so
-	npm npx yarn pnpm pip bundle rake gradle mvn ansible terraform docker kubectl`)
+	npm npx yarn pnpm pip bundle rake gradle mvn kubectl`)
 
 // interpreter tells whether a word can be a command that runs what others say. Numbers of
 // versions at its end do not count.
@@ -228,7 +228,7 @@ func interpreter(word string) bool {
 var dataEnds = strings.Fields(".csv .tsv .txt .json .jsonl .ndjson .geojson .md .rst .html .htm .css .svg .png .jpg .jpeg .gif .webp .pdf .xml .yaml .yml .toml .ini .parquet .arrow .gz .zst .xz .zip .tar .log .lock .sum .mod .env")
 
 // codeEnds are the ends of names of programs and scripts.
-var codeEnds = strings.Fields(".sh .bash .zsh .fish .ksh .js .mjs .cjs .ts .mts .cts .jsx .tsx .py .pyc .pyz .rb .pl .pm .php .phar .lua .awk .sed .mk .r .jl .sql .tcl .exp .go .rs .java .jar .class .kts .groovy .scala .hs .ml .swift .c .cc .cpp .so .dylib .wasm .exe .bin .ps1 .bat .cmd .nu .el .scm .gradle .nix .tf .just")
+var codeEnds = strings.Fields(".sh .bash .zsh .fish .ksh .js .mjs .cjs .ts .mts .cts .jsx .tsx .py .pyc .pyz .rb .pl .pm .php .phar .lua .awk .sed .mk .r .jl .sql .tcl .exp .go .rs .java .jar .class .kts .groovy .scala .hs .ml .swift .c .cc .cpp .so .dylib .wasm .exe .bin .ps1 .bat .cmd .nu .el .scm .gradle .just")
 
 // isData tells whether a file is nothing but data to what is run.
 func (b *binder) isData(name string, interprets bool, used use) bool {
