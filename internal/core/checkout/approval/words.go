@@ -225,10 +225,10 @@ func interpreter(word string) bool {
 }
 
 // dataEnds are the ends of names that nobody gives to a program.
-var dataEnds = strings.Fields(".csv .tsv .txt .json .jsonl .ndjson .geojson .md .rst .html .htm .css .svg .png .jpg .jpeg .gif .webp .pdf .xml .yaml .yml .toml .ini .parquet .arrow .gz .zst .xz .zip .tar .log .lock .sum .mod .env")
+var dataEnds = strings.Fields(".csv .tsv .txt .json .jsonl .ndjson .geojson .md .rst .html .htm .css .svg .png .jpg .jpeg .gif .webp .pdf .xml .toml .ini .parquet .arrow .gz .zst .xz .zip .tar .log .lock .sum .mod .env")
 
 // codeEnds are the ends of names of programs and scripts.
-var codeEnds = strings.Fields(".sh .bash .zsh .fish .ksh .js .mjs .cjs .ts .mts .cts .jsx .tsx .py .pyc .pyz .rb .pl .pm .php .phar .lua .awk .sed .mk .r .jl .sql .tcl .exp .go .rs .java .jar .class .kts .groovy .scala .hs .ml .swift .c .cc .cpp .so .dylib .wasm .exe .bin .ps1 .bat .cmd .nu .el .scm .gradle .just")
+var codeEnds = strings.Fields(".sh .bash .zsh .fish .ksh .js .mjs .cjs .ts .mts .cts .jsx .tsx .py .pyc .pyz .rb .pl .pm .php .phar .lua .awk .sed .mk .r .jl .sql .tcl .exp .go .rs .java .jar .class .kts .groovy .scala .hs .ml .swift .c .cc .cpp .so .dylib .wasm .exe .bin .ps1 .bat .cmd .nu .el .scm .gradle .just .yml .yaml")
 
 // isData tells whether a file is nothing but data to what is run.
 func (b *binder) isData(name string, interprets bool, used use) bool {

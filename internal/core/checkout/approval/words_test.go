@@ -40,7 +40,7 @@ func bound(dir string, runs ...declare.Run) []string {
 }
 
 func TestAScriptIsBoundHoweverItIsCalled(t *testing.T) {
-	dir := folder(t, "s/a.sh", "s/deep/er/b.sh", "c", "data.csv", "s/x y.sh", "tool.py", "pkg/mod.py", "server.mjs", "Makefile", "s/evil.csv", "load.py")
+	dir := folder(t, "s/a.sh", "s/deep/er/b.sh", "c", "data.csv", "s/x y.sh", "tool.py", "pkg/mod.py", "server.mjs", "Makefile", "s/evil.csv", "load.py", "play.yml")
 	os.Chmod(filepath.Join(dir, "c"), 0o755)
 	script := func(text string) declare.Run { return declare.Run{Script: text} }
 	for _, c := range []struct {
@@ -49,6 +49,7 @@ func TestAScriptIsBoundHoweverItIsCalled(t *testing.T) {
 	}{
 		{script("sh s/a.sh"), "s/a.sh"},
 		{script("bash -e s/a.sh"), "s/a.sh"},
+		{script("weir-runner play.yml"), "play.yml"}, // such files say what to run as often as not
 		{script("bash -eu -o pipefail s/a.sh"), "s/a.sh"},
 		{script(`sh "s/a.sh"`), "s/a.sh"},
 		{script(`sh 's/a.sh'`), "s/a.sh"},
