@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/written/lock"
 	"trammel.example/trammel/internal/standin"
 )
@@ -302,7 +303,7 @@ add = "echo @{item} >> things"
 			relock(t, in(h, "trammel.lock"), item("keeper", func(i *lock.Item) { i.Answer, i.Match = "touch EVIL", "(.)" }))
 		}, false, "answer of keeper is new"},
 		{"a lock's archive", func(t *testing.T, h *hut) {
-			relock(t, in(h, "trammel.lock"), part("keeper", func(p *lock.Part) { p.Digest = "sha256:" + strings.Repeat("0", 64) }))
+			relock(t, in(h, "trammel.lock"), part("keeper", func(p *lock.Part) { p.Digest = fetch.Digest("sha256:" + strings.Repeat("0", 64)) }))
 		}, false, "toolchain keeper has OTHER BYTES"},
 		{"a lock's path", func(t *testing.T, h *hut) {
 			relock(t, in(h, "trammel.lock"), part("keeper", func(p *lock.Part) { p.Path = "files/own-1.0.tar.gz" }))
@@ -333,7 +334,7 @@ add = "echo @{item} >> things"
 			h.ok("lock")
 			h.ok("approve", "--yes")
 			h.ok("fit")
-			relock(t, in(h, "trammel.local.lock"), part("own", func(p *lock.Part) { p.Digest = "sha256:" + strings.Repeat("1", 64) }))
+			relock(t, in(h, "trammel.local.lock"), part("own", func(p *lock.Part) { p.Digest = fetch.Digest("sha256:" + strings.Repeat("1", 64)) }))
 		}, false, "toolchain own (local) has OTHER BYTES"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

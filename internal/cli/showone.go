@@ -175,7 +175,7 @@ func showTool(s *sheet, p *checkout.State, t declare.Toolchain, l *lock.Lock, er
 			facts = append(facts, fact{"packages", strings.Join(part.Wants, " ")}, fact{"root", part.Name + " " + part.Part.Version + size + "   (trammel show " + part.Name + ")"})
 			commands = commandsOf(p, t.Name)
 		} else {
-			facts = append(facts, fact{"part", part.Name + " " + part.Part.Version + size}, fact{"", where}, fact{"", part.Digest})
+			facts = append(facts, fact{"part", part.Name + " " + part.Part.Version + size}, fact{"", where}, fact{"", string(part.Digest)})
 		}
 		if len(commands) > 0 {
 			facts = append(facts, fact{"commands", strings.Join(commands, " ")})

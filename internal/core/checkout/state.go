@@ -405,7 +405,8 @@ const LocalName = ".trammel"
 // localFolder says why the folder of what can be made again is not to be used. It must be
 // a folder and not a link to one, the same user's, since what is in it is run; and what
 // lies in it must be what Trammel puts there, since a repository can bring such a folder
-// along: only the two links to the frame are links.
+// along: only the two links to the frame are links, and what another command is making of
+// them this moment (or was, when it was killed: Tidy removes it).
 func localFolder(dir string) error {
 	path := Local(dir)
 	info, err := os.Lstat(path)
@@ -428,7 +429,7 @@ func localFolder(dir string) error {
 	}
 	for _, e := range entries {
 		full := filepath.Join(path, e.Name())
-		if e.Type()&fs.ModeSymlink != 0 && (e.Name() == "frame" || e.Name() == "bin") {
+		if e.Type()&fs.ModeSymlink != 0 && (e.Name() == "frame" || e.Name() == "bin" || unnamed.MatchString(e.Name())) {
 			continue
 		}
 		info, err := e.Info()

@@ -124,6 +124,8 @@ func TestTheOwnFolderIsARealOne(t *testing.T) {
 		"its other own link":   {within("bin"), true},
 		"a link for its home":  {within("home"), false},
 		"a link for its marks": {within("steps"), false},
+		"a link on its way":    {within(".new-bin-ABCDEFGH23"), true},
+		"a link beside it":     {within("bin.new-77"), false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			asked := weir(t, map[string]string{"trammel.toml": declared, "sub/x": ""})

@@ -87,7 +87,7 @@ func goInstall(ctx context.Context, s *checkout.State, part lock.PartOn, golang 
 		if err != nil {
 			return fmt.Errorf("%s was not built as %s: %w", part.Build, file, err)
 		}
-		if info.Main.Sum != part.Digest {
+		if info.Main.Sum != string(part.Digest) {
 			return fault.New(fault.Source, "%s %s was built from other sources than those that are locked", part.Label(), part.Part.Version)
 		}
 	}

@@ -45,9 +45,9 @@ type Bundle struct {
 
 // Bundled is one archive.
 type Bundled struct {
-	Name   string `json:"name"`
-	Digest string `json:"digest"`
-	Size   int64  `json:"size"`
+	Name   string       `json:"name"`
+	Digest fetch.Digest `json:"digest"`
+	Size   int64        `json:"size"`
 }
 
 // wanted is an archive of a part, and the source that has it. What is built from
@@ -82,7 +82,7 @@ func archivesOf(l *lock.Lock, on platform.Platform) (out []wanted, err error) {
 				out = append(out, wanted{part.Label() + " " + x.place, part, false, lock.Part{Path: x.path, Digest: x.digest}})
 			}
 		case part.Build != "":
-			out = append(out, wanted{part.Label(), part, true, lock.Part{Digest: string(part.Tree)}})
+			out = append(out, wanted{part.Label(), part, true, lock.Part{Digest: fetch.Digest(part.Tree)}})
 		default:
 			out = append(out, wanted{part.Label(), part, false, part.Part})
 		}
@@ -201,7 +201,7 @@ func ReadBundle(ctx context.Context, s *checkout.State, file string) (*Bundle, e
 	bad := func(format string, args ...any) error {
 		return fault.New(fault.Source, "%s: %s", filepath.Base(file), fmt.Sprintf(format, args...)).Advise("Have it written anew: trammel export bundle --output %s", filepath.Base(file))
 	}
-	locked := map[string]string{}
+	locked := map[string]fetch.Digest{}
 	for _, text := range l.Declaration.Platforms {
 		if on, ok := platform.Parse(text); ok {
 			all, err := archivesOf(l, on)
@@ -260,7 +260,7 @@ func ReadBundle(ctx context.Context, s *checkout.State, file string) (*Bundle, e
 
 // keepArchive writes one archive under its name, if its bytes are right. A digest of files, as
 // that of a module or of a tree, is checked when they are unpacked.
-func keepArchive(from io.Reader, folder, name, digest string) error {
+func keepArchive(from io.Reader, folder, name string, digest fetch.Digest) error {
 	path := filepath.Join(folder, name)
 	unlock, err := disk.Lock(context.Background(), path+".lock")
 	if err != nil {
@@ -275,7 +275,7 @@ func keepArchive(from io.Reader, folder, name, digest string) error {
 		return err
 	}
 	defer fresh.Drop()
-	h, ofBytes := fetch.Hasher(digest)
+	h, ofBytes := digest.Hasher()
 	to := io.Writer(fresh)
 	if ofBytes {
 		to = io.MultiWriter(fresh, h)
@@ -284,7 +284,7 @@ func keepArchive(from io.Reader, folder, name, digest string) error {
 		return err
 	}
 	if ofBytes {
-		if _, value, _ := strings.Cut(digest, ":"); fmt.Sprintf("%x", h.Sum(nil)) != value {
+		if _, value := digest.Cut(); fmt.Sprintf("%x", h.Sum(nil)) != value {
 			return errors.New("its bytes are not those that the lock names")
 		}
 	}
@@ -360,7 +360,7 @@ func packTree(dir, to string) (size int64, err error) {
 // unbundle makes a part that is built elsewhere from the tree that a bundle brought.
 // The store holds it to the digest in the lock.
 func unbundle(ctx context.Context, s *checkout.State, w work) error {
-	archive := filepath.Join(s.Places.Archives(), fetch.ArchiveName(string(w.part.Tree)))
+	archive := filepath.Join(s.Places.Archives(), fetch.ArchiveName(fetch.Digest(w.part.Tree)))
 	if _, err := os.Stat(archive); err != nil || w.part.Tree == "" {
 		return fault.New(fault.Source, "%s is built from modules, and the bundle does not have it for %s", w.part.Label(), s.Platform).
 			Advise("Write the bundle on a machine of this platform that is fitted, or fit once with the network.")

@@ -24,16 +24,19 @@ import (
 )
 
 // npmPackage is one package of a locked tree: "PLACE PATH DIGEST".
-type npmPackage struct{ place, path, digest string }
+type npmPackage struct {
+	place, path string
+	digest      fetch.Digest
+}
 
 func packagesOf(part lock.PartOn) ([]npmPackage, error) {
 	var out []npmPackage
 	for _, line := range part.Packages {
 		f := strings.Fields(line)
-		if len(f) != 3 || !filepath.IsLocal(f[0]) || !strings.HasPrefix(f[0], "node_modules/") || fetch.CheckDigest(f[2]) != nil {
+		if len(f) != 3 || !filepath.IsLocal(f[0]) || !strings.HasPrefix(f[0], "node_modules/") || fetch.Digest(f[2]).Check() != nil {
 			return nil, fault.New(fault.Use, "the lock of %s has a faulty package %q", part.Item, line).Advise("Write the lock anew: trammel lock")
 		}
-		out = append(out, npmPackage{f[0], f[1], f[2]})
+		out = append(out, npmPackage{f[0], f[1], fetch.Digest(f[2])})
 	}
 	// A package before those that lie in it.
 	slices.SortFunc(out, func(a, b npmPackage) int { return strings.Compare(a.place, b.place) })

@@ -74,9 +74,9 @@ func (r *Result) Bytes() int64 {
 
 // roots is what must stay.
 type roots struct {
-	parts    map[string]bool // folder names in the store
-	archives map[string]bool // digests
-	frames   map[string]bool // folder names
+	parts    map[string]bool       // folder names in the store
+	archives map[fetch.Digest]bool // digests
+	frames   map[string]bool       // folder names
 }
 
 // Run sweeps the places of a user.
@@ -90,7 +90,7 @@ func Run(ctx context.Context, p place.Places, o Options) (*Result, error) {
 		return nil, err
 	}
 	defer unlock()
-	keep := roots{map[string]bool{}, map[string]bool{}, map[string]bool{}}
+	keep := roots{map[string]bool{}, map[fetch.Digest]bool{}, map[string]bool{}}
 	result := &Result{seen: map[uint64]uint64{}}
 	if err := projects(p, s, &keep, result, o.Print); err != nil {
 		return nil, err

@@ -234,23 +234,3 @@ func LinkStampOf(path string) Stamp {
 	}
 	return StampFrom(&st)
 }
-
-// Link makes or moves a symbolic link in one step.
-func Link(path, target string) error {
-	if old, err := os.Readlink(path); err == nil && old == target {
-		return nil
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	fresh := fmt.Sprintf("%s.new-%d", path, os.Getpid())
-	os.Remove(fresh)
-	if err := os.Symlink(target, fresh); err != nil {
-		return err
-	}
-	if err := os.Rename(fresh, path); err != nil {
-		os.Remove(fresh)
-		return err
-	}
-	return nil
-}

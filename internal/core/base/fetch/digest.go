@@ -15,10 +15,20 @@ import (
 // modules have it. An h1 digest is of the files in a module zip and not of its
 // bytes, so it is checked where the zip is unpacked.
 
+// Digest is what an archive must have, as a source or a lock says it. It is a type of its
+// own, so that it is not taken for a tree's digest, which is of what was unpacked.
+type Digest string
+
+// Cut is the digest's algorithm and its value.
+func (d Digest) Cut() (algorithm, value string) {
+	algorithm, value, _ = strings.Cut(string(d), ":")
+	return algorithm, value
+}
+
 // Hasher gives the hash of a digest of bytes; ok is false for the digests that
 // are not of bytes.
-func Hasher(digest string) (h hash.Hash, ok bool) {
-	switch algorithm, _, _ := strings.Cut(digest, ":"); algorithm {
+func (d Digest) Hasher() (h hash.Hash, ok bool) {
+	switch algorithm, _ := d.Cut(); algorithm {
 	case "sha1":
 		return sha1.New(), true
 	case "sha256":
@@ -29,28 +39,28 @@ func Hasher(digest string) (h hash.Hash, ok bool) {
 	return nil, false
 }
 
-// CheckDigest says what is wrong with the form of a digest.
-func CheckDigest(digest string) error {
-	algorithm, value, _ := strings.Cut(digest, ":")
+// Check says what is wrong with the form of a digest.
+func (d Digest) Check() error {
+	algorithm, value := d.Cut()
 	sizes := map[string]int{"sha1": 20, "sha256": 32, "sha512": 64}
 	if size, ok := sizes[algorithm]; ok {
 		if raw, err := hex.DecodeString(value); err != nil || len(raw) != size {
-			return fmt.Errorf("%q is not a %s digest", digest, algorithm)
+			return fmt.Errorf("%q is not a %s digest", string(d), algorithm)
 		}
 		return nil
 	}
 	if algorithm == "h1" {
 		if raw, err := base64.StdEncoding.DecodeString(value); err != nil || len(raw) != 32 {
-			return fmt.Errorf("%q is not an h1 digest", digest)
+			return fmt.Errorf("%q is not an h1 digest", string(d))
 		}
 		return nil
 	}
-	return fmt.Errorf("%q is a digest of no known kind", digest)
+	return fmt.Errorf("%q is a digest of no known kind", string(d))
 }
 
 // FromIntegrity turns a Subresource Integrity value ("sha512-BASE64 …", W3C SRI
 // section 3.5) into a digest, taking the strongest.
-func FromIntegrity(value string) (string, error) {
+func FromIntegrity(value string) (Digest, error) {
 	for _, algorithm := range []string{"sha512", "sha256", "sha1"} {
 		for field := range strings.FieldsSeq(value) {
 			encoded, ok := strings.CutPrefix(field, algorithm+"-")
@@ -62,8 +72,8 @@ func FromIntegrity(value string) (string, error) {
 			if err != nil {
 				return "", fmt.Errorf("the integrity %q is not base64", field)
 			}
-			digest := algorithm + ":" + hex.EncodeToString(raw)
-			return digest, CheckDigest(digest)
+			digest := Digest(algorithm + ":" + hex.EncodeToString(raw))
+			return digest, digest.Check()
 		}
 	}
 	return "", fmt.Errorf("the integrity %q has no known digest", value)

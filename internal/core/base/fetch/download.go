@@ -26,7 +26,7 @@ type Download struct {
 	Name   string // for people: "go 1.24.6"
 	From   Address
 	Size   int64  // bytes as the source declares them; 0 when it does not
-	Digest string // what the bytes must have, never empty; an h1 digest is not checked here
+	Digest Digest // what the bytes must have, never empty; an h1 digest is not checked here
 	Said   string // who says the digest, in words; "": the lock
 }
 
@@ -77,9 +77,9 @@ func (c *Client) Archive(ctx context.Context, folder string, d Download) (string
 
 // ArchiveName is the name of an archive's file in the cache. It is made of the
 // digest, so that the cache needs no index.
-func ArchiveName(digest string) string {
-	algorithm, value, _ := strings.Cut(digest, ":")
-	if _, ofBytes := Hasher(digest); !ofBytes {
+func ArchiveName(d Digest) string {
+	algorithm, value := d.Cut()
+	if _, ofBytes := d.Hasher(); !ofBytes {
 		value = strings.TrimPrefix(canon.Digest(value), "sha256:")
 	}
 	return algorithm + "-" + value[:min(len(value), 64)]
@@ -108,7 +108,7 @@ func (c *Client) copyLocal(ctx context.Context, from, path string, d Download) (
 		return err
 	}
 	defer out.Drop()
-	h, ofBytes := Hasher(d.Digest)
+	h, ofBytes := d.Digest.Hasher()
 	var to io.Writer = out
 	if ofBytes {
 		to = io.MultiWriter(out, h)
@@ -140,7 +140,7 @@ func (d Download) check(n int64, h hash.Hash) error {
 	if h == nil {
 		return nil
 	}
-	algorithm, want, _ := strings.Cut(d.Digest, ":")
+	algorithm, want := d.Digest.Cut()
 	if got := hex.EncodeToString(h.Sum(nil)); got != want {
 		said := cmp.Or(d.Said, "the lock")
 		e := fault.New(fault.Source, "%s has the wrong bytes: %s is %s… and %s has %s…", d.From, algorithm, got[:16], said, want[:16])
@@ -160,7 +160,7 @@ func (c *Client) fetchPartial(ctx context.Context, partial string, d Download, r
 		return err
 	}
 	defer f.Close()
-	h, ofBytes := Hasher(d.Digest)
+	h, ofBytes := d.Digest.Hasher()
 	if !ofBytes {
 		h = nil
 	}

@@ -28,7 +28,7 @@ func client(t *testing.T, offline bool) *fetch.Client {
 
 var fish = bytes.Repeat([]byte("silverfin redgill mill trout "), 20_000)
 
-func digestOf(b []byte) string { return fmt.Sprintf("sha256:%x", sha256.Sum256(b)) }
+func digestOf(b []byte) fetch.Digest { return fetch.Digest(fmt.Sprintf("sha256:%x", sha256.Sum256(b))) }
 
 func served(t *testing.T) (*standin.Server, fetch.Download) {
 	t.Helper()
@@ -194,7 +194,7 @@ func TestIntegrity(t *testing.T) {
 		"sha1-qUqP5cyxm6YcTAhz05Hph5gvu9M=":                                         "sha1:a94a8fe5ccb19ba61c4c0873d391e987982fbbd3",
 		"sha1-qUqP5cyxm6YcTAhz05Hph5gvu9M= sha256-" + strings.Repeat("A", 43) + "=": "sha256:" + strings.Repeat("0", 64),
 	} {
-		if got, err := fetch.FromIntegrity(in); got != want || err != nil {
+		if got, err := fetch.FromIntegrity(in); string(got) != want || err != nil {
 			t.Errorf("%q: %q, %v", in, got, err)
 		}
 	}

@@ -220,7 +220,7 @@ func readRelease(p *page.Page, t *page.Table, tool string) catalogRelease {
 			x := catalogPart{name: p.Text(item.Table, "name"), platform: p.Text(item.Table, "platform")}
 			x.part = lock.Part{
 				Path: p.Text(item.Table, "path"), Version: p.Text(item.Table, "version"), Format: p.Choice(item.Table, "format", Formats...),
-				Size: p.Whole(item.Table, "size", 0, 1, 1<<40), Digest: "sha256:" + p.Text(item.Table, "sha256"),
+				Size: p.Whole(item.Table, "size", 0, 1, 1<<40), Digest: fetch.Digest("sha256:" + p.Text(item.Table, "sha256")),
 			}
 			if x.name == "" {
 				x.name = tool
@@ -228,7 +228,7 @@ func readRelease(p *page.Page, t *page.Table, tool string) catalogRelease {
 			if x.part.Version == "" {
 				x.part.Version = r.Version
 			}
-			if err := fetch.CheckDigest(x.part.Digest); err != nil {
+			if err := x.part.Digest.Check(); err != nil {
 				p.Fault(item.Table.Span, "", "sha256 is missing or not 64 hex digits")
 			}
 			if !below(x.part.Path) {

@@ -256,7 +256,7 @@ func (s *debianArchive) compact(ctx context.Context, r signedRelease, component,
 			below = filepath.Dir(path) + "/by-hash/SHA256/" + packed.SHA256
 		}
 		archive, err := s.client.Archive(ctx, s.client.Cache(), fetch.Download{
-			Name: "the index of " + r.suite + " " + component, From: s.at("dists/" + r.suite + "/" + below), Size: packed.Size, Digest: "sha256:" + packed.SHA256, Said: "its signed release",
+			Name: "the index of " + r.suite + " " + component, From: s.at("dists/" + r.suite + "/" + below), Size: packed.Size, Digest: fetch.Digest("sha256:" + packed.SHA256), Said: "its signed release",
 		})
 		if fetch.NotFound(err) { // a mirror need not have every compression
 			continue

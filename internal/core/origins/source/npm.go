@@ -209,10 +209,10 @@ func (d *npmDocument) companion(engine, v string, asOf time.Time) string {
 func (n *npm) part(name, v string, one npmVersion) (lock.Part, error) {
 	digest, err := fetch.FromIntegrity(one.Dist.Integrity)
 	if one.Dist.Integrity == "" && one.Dist.Shasum != "" { // packages from before 2017
-		digest, err = "sha1:"+one.Dist.Shasum, nil
+		digest, err = fetch.Digest("sha1:"+one.Dist.Shasum), nil
 	}
 	if err == nil {
-		err = fetch.CheckDigest(digest)
+		err = digest.Check()
 	}
 	if err != nil {
 		return lock.Part{}, fault.New(fault.Source, "npm package %s %s has no usable digest: %v", name, v, err)

@@ -83,7 +83,7 @@ func (n *npm) treePart(ctx context.Context, from card.From, v string, on platfor
 		if err != nil {
 			return lock.Part{}, err
 		}
-		part.Packages = append(part.Packages, strings.Join([]string{p.place, own.Path, own.Digest}, " "))
+		part.Packages = append(part.Packages, strings.Join([]string{p.place, own.Path, string(own.Digest)}, " "))
 		if p.one.InstallScript {
 			part.Scripts = append(part.Scripts, p.name)
 		}

@@ -28,12 +28,12 @@ type sums struct {
 }
 
 // lookup gives the h1 digest of a module's zip, or "" when there is no database.
-func (s *sums) lookup(ctx context.Context, modulePath, v string) (string, error) {
+func (s *sums) lookup(ctx context.Context, modulePath, v string) (fetch.Digest, error) {
 	if s.name == "" {
 		return "", nil
 	}
 	fact := strings.Join([]string{"sum", s.name, s.key, modulePath, v}, " ")
-	if digest := s.notes.Recall(fact); fetch.CheckDigest(digest) == nil {
+	if digest := fetch.Digest(s.notes.Recall(fact)); digest.Check() == nil {
 		return digest, nil
 	}
 	var lines []string
@@ -56,11 +56,12 @@ func (s *sums) lookup(ctx context.Context, modulePath, v string) (string, error)
 		lines = strings.Split(string(raw), "\n")
 	}
 	for _, line := range lines {
-		if digest, ok := strings.CutPrefix(line, modulePath+" "+v+" "); ok {
-			if err := fetch.CheckDigest(digest); err != nil {
+		if sum, ok := strings.CutPrefix(line, modulePath+" "+v+" "); ok {
+			digest := fetch.Digest(sum)
+			if err := digest.Check(); err != nil {
 				return "", fault.New(fault.Source, "the checksum database %s: %v", s.name, err)
 			}
-			s.notes.Remember(fact, digest)
+			s.notes.Remember(fact, sum)
 			return digest, nil
 		}
 	}

@@ -14,6 +14,7 @@ import (
 
 	cdx "github.com/CycloneDX/cyclonedx-go"
 
+	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/base/platform"
 	"trammel.example/trammel/internal/core/running/environ"
 	"trammel.example/trammel/internal/core/written/lock"
@@ -46,7 +47,7 @@ func CycloneDX(l *lock.Lock, p platform.Platform) ([]byte, error) {
 		for _, line := range part.Packages { // an npm tool's tree
 			if f := strings.Fields(line); len(f) == 3 {
 				name, version := npmName(f[1])
-				below = append(below, cdx.Component{BOMRef: part.Label() + ":" + f[0], Type: cdx.ComponentTypeLibrary, Name: name, Version: version, PackageURL: packageURL("npm", f[1], version, name), Hashes: hashes(f[2])})
+				below = append(below, cdx.Component{BOMRef: part.Label() + ":" + f[0], Type: cdx.ComponentTypeLibrary, Name: name, Version: version, PackageURL: packageURL("npm", f[1], version, name), Hashes: hashes(fetch.Digest(f[2]))})
 			}
 		}
 		for _, line := range part.Sums { // modules that went into a build
@@ -94,7 +95,7 @@ func rootPackages(l *lock.Lock, part lock.PartOn) []cdx.Component {
 		if suite != "" {
 			purl += "?distro=" + url.QueryEscape(suite)
 		}
-		out = append(out, cdx.Component{BOMRef: part.Name + ":" + p.Name, Type: cdx.ComponentTypeLibrary, Name: p.Name, Version: p.Version, PackageURL: purl, Hashes: hashes("sha256:" + p.SHA256)})
+		out = append(out, cdx.Component{BOMRef: part.Name + ":" + p.Name, Type: cdx.ComponentTypeLibrary, Name: p.Name, Version: p.Version, PackageURL: purl, Hashes: hashes(fetch.Digest("sha256:" + p.SHA256))})
 	}
 	return out
 }
@@ -123,8 +124,8 @@ func packageURL(kind, path, version, label string) string {
 }
 
 // hashes are a digest in the format's words; an h1 digest is of a module and has none.
-func hashes(digest string) *[]cdx.Hash {
-	algorithm, value, _ := strings.Cut(digest, ":")
+func hashes(digest fetch.Digest) *[]cdx.Hash {
+	algorithm, value := digest.Cut()
 	name := map[string]cdx.HashAlgorithm{"sha256": cdx.HashAlgoSHA256, "sha512": cdx.HashAlgoSHA512, "sha1": cdx.HashAlgoSHA1}[algorithm]
 	if name == "" {
 		return nil

@@ -12,6 +12,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/base/platform"
 	"trammel.example/trammel/internal/core/running/environ"
 	"trammel.example/trammel/internal/core/written/lock"
@@ -28,10 +29,10 @@ func locked() *lock.Lock {
 		Format: lock.Format, Declaration: lock.Declaration{Project: "heronweir", Platforms: []string{here.String()}},
 		Sources: map[string]lock.Source{"npm": {Kind: "npm"}, "gomod": {Kind: "gomod"}, "hut": {Kind: "catalog"}, "trixie": {Kind: "debian", Suites: []string{"trixie main"}}},
 		Items: map[string]lock.Item{
-			"esbuild": {Version: "0.25.1", Source: "npm", Platforms: on("esbuild", lock.Part{Path: "@esbuild/linux-x64/-/linux-x64-0.25.1.tgz", Version: "0.25.1", Format: "tar.gz", Digest: "sha512:" + strings.Repeat("cd", 64),
+			"esbuild": {Version: "0.25.1", Source: "npm", Platforms: on("esbuild", lock.Part{Path: "@esbuild/linux-x64/-/linux-x64-0.25.1.tgz", Version: "0.25.1", Format: "tar.gz", Digest: fetch.Digest("sha512:" + strings.Repeat("cd", 64)),
 				Packages: []string{"node_modules/ladder ladder/-/ladder-1.0.0.tgz " + digest}})},
 			"go":     {Version: "1.24.6", Source: "gomod", Platforms: on("go", lock.Part{Path: "golang.org/toolchain/@v/v0.0.1-go1.24.6.linux-amd64.zip", Version: "1.24.6", Format: "zip", Digest: "h1:abc=", Tree: canon.TreeDigest("blake3:" + strings.Repeat("ef", 32))})},
-			"sluice": {Version: "1.4.2", Source: "hut", Platforms: on("sluice", lock.Part{Path: "sluice.tar.gz", Version: "1.4.2", Format: "tar.gz", Digest: digest})},
+			"sluice": {Version: "1.4.2", Source: "hut", Platforms: on("sluice", lock.Part{Path: "sluice.tar.gz", Version: "1.4.2", Format: "tar.gz", Digest: fetch.Digest(digest)})},
 		},
 	}
 }

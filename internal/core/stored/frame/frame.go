@@ -273,8 +273,11 @@ func shown(name string) string { return strings.TrimPrefix(name, "bin/") }
 // Point makes the stable links of a checkout: .trammel/frame and .trammel/bin,
 // for editors and scripts that cannot ask.
 func (f Frame) Point(trammelDir string) error {
-	if err := disk.Link(filepath.Join(trammelDir, "frame"), f.Dir); err != nil {
+	if err := os.MkdirAll(trammelDir, 0o755); err != nil {
 		return err
 	}
-	return disk.Link(filepath.Join(trammelDir, "bin"), filepath.Join("frame", "bin"))
+	if err := disk.LinkWithin(trammelDir, "frame", f.Dir); err != nil {
+		return err
+	}
+	return disk.LinkWithin(trammelDir, "bin", filepath.Join("frame", "bin"))
 }

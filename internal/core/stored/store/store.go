@@ -136,7 +136,7 @@ func (s *Store) Commands(p lock.PartOn) bool {
 // known is where the tree digest of an archive is remembered, for parts whose
 // lock does not state it yet.
 func (s *Store) known(p lock.PartOn) string {
-	name := p.Digest
+	name := string(p.Digest)
 	if p.Build != "" { // one module may hold several commands
 		name += "-" + p.Name
 	}
@@ -193,7 +193,7 @@ func executables(p lock.PartOn) []string {
 // brings the archive and is called only when there is something to do. With mend
 // a part that is there is replaced.
 func (s *Store) Add(ctx context.Context, p lock.PartOn, mend bool, get func() (archive string, err error)) (treeDigest tree.Digest, err error) {
-	return s.once(ctx, p, p.Digest, mend, func(p lock.PartOn, id string) (tree.Digest, error) {
+	return s.once(ctx, p, string(p.Digest), mend, func(p lock.PartOn, id string) (tree.Digest, error) {
 		archive, err := get()
 		if err != nil {
 			return "", err
@@ -205,7 +205,7 @@ func (s *Store) Add(ctx context.Context, p lock.PartOn, mend bool, get func() (a
 // Make is Add for a part that is built: build fills a fresh folder, which becomes
 // the part when its tree is the locked one.
 func (s *Store) Make(ctx context.Context, p lock.PartOn, mend bool, build func(fresh string) error) (treeDigest tree.Digest, err error) {
-	return s.once(ctx, p, p.Digest+p.Builder+p.Name, mend, func(p lock.PartOn, id string) (tree.Digest, error) {
+	return s.once(ctx, p, string(p.Digest)+p.Builder+p.Name, mend, func(p lock.PartOn, id string) (tree.Digest, error) {
 		return s.told(ctx, "build", p, id, func(fresh string) (tree.Manifest, error) {
 			if err := build(fresh); err != nil {
 				return nil, err
@@ -218,7 +218,7 @@ func (s *Store) Make(ctx context.Context, p lock.PartOn, mend bool, build func(f
 // Merge is Add for a root, which fill makes of parts that are in the store; it
 // returns the root's manifest. Files of a root are the parts' own.
 func (s *Store) Merge(ctx context.Context, p lock.PartOn, mend bool, fill func(fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, err error) {
-	return s.once(ctx, p, p.Digest, mend, func(p lock.PartOn, id string) (tree.Digest, error) {
+	return s.once(ctx, p, string(p.Digest), mend, func(p lock.PartOn, id string) (tree.Digest, error) {
 		return s.told(ctx, "make", p, id, fill)
 	})
 }
@@ -354,12 +354,12 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fre
 
 func unpackInto(ctx context.Context, p lock.PartOn, archive, fresh string) (tree.Manifest, error) {
 	result, err := unpack.Archive(ctx, archive, p.Format, fresh, unpack.Rules{
-		Prefix: p.Prefix, Strip: p.Strip, Executable: executables(p), HashZip: strings.HasPrefix(p.Digest, "h1:"), Docs: p.Docs,
+		Prefix: p.Prefix, Strip: p.Strip, Executable: executables(p), HashZip: strings.HasPrefix(string(p.Digest), "h1:"), Docs: p.Docs,
 	})
 	if err != nil {
 		return nil, unpackError(p, err)
 	}
-	if result.H1 != "" && result.H1 != p.Digest {
+	if result.H1 != "" && result.H1 != string(p.Digest) {
 		return nil, wrong(p, "its module digest is %.19s… and the lock has %.19s…", result.H1, p.Digest)
 	}
 	return result.Manifest, nil

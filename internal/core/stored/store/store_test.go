@@ -12,6 +12,7 @@ import (
 
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/stored/tree"
 	"trammel.example/trammel/internal/core/written/lock"
 	"trammel.example/trammel/internal/standin"
@@ -28,7 +29,7 @@ func part(t *testing.T, content string) (lock.PartOn, func() (string, error)) {
 		t.Fatal(err)
 	}
 	p := lock.PartOn{Item: "lane", Name: "lane", Part: lock.Part{
-		Version: "1.0", Format: "tar.gz", Digest: "sha256:" + strings.Repeat("a", 64), Bin: map[string]string{"lane": "bin/lane"},
+		Version: "1.0", Format: "tar.gz", Digest: fetch.Digest("sha256:" + strings.Repeat("a", 64)), Bin: map[string]string{"lane": "bin/lane"},
 	}}
 	return p, func() (string, error) { return path, nil }
 }
@@ -167,7 +168,7 @@ func TestAPartIsMendedUnderTheFeetOfWhoUsesIt(t *testing.T) {
 func TestLeftoversOfTheKilledAreTakenAway(t *testing.T) {
 	s := open(t)
 	p, get := part(t, "x")
-	own := filepath.Join(s.root, ".new-"+strings.ReplaceAll(p.Digest, ":", "-")+"-123")
+	own := filepath.Join(s.root, ".new-"+strings.ReplaceAll(string(p.Digest), ":", "-")+"-123")
 	others := filepath.Join(s.root, ".new-sha256-"+strings.Repeat("b", 64)+"-1")
 	for _, dir := range []string{own, others} {
 		if err := os.MkdirAll(filepath.Join(dir, "half"), 0o555); err != nil {

@@ -106,7 +106,7 @@ func otherBytes(old, new *Lock) []string {
 					what += " (" + part + ")"
 				}
 				if a.Digest != b.Digest {
-					say(what, a.Version, a.Digest, b.Digest)
+					say(what, a.Version, string(a.Digest), string(b.Digest))
 				} else if was, is, differ := otherPackages(a.Packages, b.Packages); differ {
 					say(what, a.Version, was, is)
 				}

@@ -95,7 +95,7 @@ type Part struct {
 	Version    string            `toml:"version"` // of the package
 	Format     string            `toml:"format"`  // "tar.gz" or "zip"
 	Size       int64             `toml:"size"`    // bytes of the archive; 0 where the source does not say
-	Digest     string            `toml:"digest"`  // of the archive, as the source gives it
+	Digest     fetch.Digest      `toml:"digest"`  // of the archive, as the source gives it
 	Tree       canon.TreeDigest  `toml:"tree"`    // of the unpacked tree; "" until a machine has fitted it
 	Prefix     string            `toml:"prefix"`  // leading text to drop from names in the archive
 	Strip      int               `toml:"strip"`   // leading folders to drop
@@ -200,7 +200,7 @@ func (l *Lock) Learn(old *Lock) {
 func Once(parts []PartOn) []PartOn {
 	seen := map[string]bool{}
 	return slices.DeleteFunc(slices.Clone(parts), func(p PartOn) bool {
-		id := p.Name + " " + p.Part.Version + " " + p.Digest
+		id := p.Name + " " + p.Part.Version + " " + string(p.Digest)
 		was := seen[id]
 		seen[id] = true
 		return was
@@ -235,7 +235,7 @@ func (l *Lock) facts() canon.Map {
 			group := canon.Map{}
 			for name, p := range parts {
 				group[name] = trim(canon.Map{
-					"path": p.Path, "version": p.Version, "format": p.Format, "size": p.Size, "digest": p.Digest,
+					"path": p.Path, "version": p.Version, "format": p.Format, "size": p.Size, "digest": string(p.Digest),
 					"tree": string(p.Tree), "prefix": p.Prefix, "strip": p.Strip, "bin": p.Bin, "executable": p.Executable,
 					"build": p.Build, "builder": p.Builder, "sums": p.Sums,
 					"packages": p.Packages, "scripts": p.Scripts,
@@ -562,7 +562,7 @@ func (l *Lock) check() error {
 		for _, parts := range l.Items[item].Platforms {
 			for name, p := range parts {
 				bad := ""
-				if err := fetch.CheckDigest(p.Digest); err != nil && p.Format != RootFormat {
+				if err := p.Digest.Check(); err != nil && p.Format != RootFormat {
 					bad = err.Error()
 				}
 				if p.Format == RootFormat && !l.hasRoot(l.Items[item].Source) {

@@ -10,13 +10,14 @@ import (
 	"testing"
 
 	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/base/platform"
 )
 
 func sample() *Lock {
 	part := func(digit string) Part {
 		return Part{Path: "node/-/node-22.11.0.tgz", Version: "22.11.0", Format: "tar.gz", Size: 7, Strip: 1,
-			Digest: "sha256:" + strings.Repeat(digit, 64), Bin: map[string]string{"node": "bin/node"}}
+			Digest: fetch.Digest("sha256:" + strings.Repeat(digit, 64)), Bin: map[string]string{"node": "bin/node"}}
 	}
 	return &Lock{
 		Format:      Format,
@@ -99,7 +100,7 @@ func TestIDs(t *testing.T) {
 	for name, change := range map[string]func(*Lock){
 		"an archive": func(l *Lock) {
 			p := l.Items["node"].Platforms["linux/amd64"]["node"]
-			p.Digest = "sha256:" + strings.Repeat("d", 64)
+			p.Digest = fetch.Digest("sha256:" + strings.Repeat("d", 64))
 			l.Items["node"].Platforms["linux/amd64"]["node"] = p
 		},
 		"a variable":  func(l *Lock) { l.Variables["WEIR_UNITS"] = "sha256:23" },
@@ -167,7 +168,7 @@ func TestALargeLockIsReadInPortions(t *testing.T) {
 	for i := range 5*itemsAtOnce + 3 {
 		name := fmt.Sprintf("tool-%d", i)
 		l.Items[name] = Item{Version: fmt.Sprint(i), Source: "hut", Platforms: map[string]map[string]Part{"linux/amd64": {name: {
-			Path: name + ".tar.gz", Version: fmt.Sprint(i), Format: "tar.gz", Size: int64(i + 1), Digest: "sha256:" + strings.Repeat("b", 64), Bin: map[string]string{name: "bin/" + name},
+			Path: name + ".tar.gz", Version: fmt.Sprint(i), Format: "tar.gz", Size: int64(i + 1), Digest: fetch.Digest("sha256:" + strings.Repeat("b", 64)), Bin: map[string]string{name: "bin/" + name},
 		}}}}
 	}
 	file := filepath.Join(t.TempDir(), FileName)

@@ -7,6 +7,7 @@ import (
 
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/base/platform"
 )
 
@@ -39,7 +40,7 @@ func (p Package) String() string {
 
 // Part is the package as something to fetch and unpack.
 func (p Package) Part(docs bool) PartOn {
-	return PartOn{p.Name, p.Name, Part{Path: p.Path, Version: p.Version, Format: "deb", Size: p.Size, Digest: "sha256:" + p.SHA256, Docs: docs}}
+	return PartOn{p.Name, p.Name, Part{Path: p.Path, Version: p.Version, Format: "deb", Size: p.Size, Digest: fetch.Digest("sha256:" + p.SHA256), Docs: docs}}
 }
 
 // ParsePackage reads a line of a root.
@@ -72,7 +73,7 @@ func (r Root) List() []Package {
 func (l *Lock) rootOn(p platform.Platform, source, item string, part Part) PartOn {
 	r := l.Roots[source][p.String()]
 	part.Format, part.Version, part.Packages, part.Docs, part.Files, part.Tree = RootFormat, r.Version, r.Packages, r.Docs, r.Files, r.Tree
-	part.Digest = canon.Digest(canon.Map{"packages": r.Packages, "docs": r.Docs, "files": r.Files})
+	part.Digest = fetch.Digest(canon.Digest(canon.Map{"packages": r.Packages, "docs": r.Docs, "files": r.Files}))
 	return PartOn{item, source, part}
 }
 
