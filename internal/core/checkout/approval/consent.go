@@ -73,9 +73,8 @@ func Named(text string) ID { return ID("sha256:" + strings.TrimPrefix(text, "sha
 func Check(s *checkout.State) (Given, error) {
 	list := Effects(s)
 	last, had := Last(s.Places, s.Dir())
-	id := list.ID()
 	if text := s.Host.Getenv(Variable); text != "" {
-		named := Named(text)
+		named, id := Named(text), list.ID()
 		// What was made under that id since, by what it allows, counts with it.
 		if named == id || had && last.By == named && last.ID == id {
 			return Given{s, list, named}, nil

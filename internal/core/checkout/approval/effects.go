@@ -144,7 +144,9 @@ func (c *collector) run(name string, written, filled declare.Run, from string) {
 	}
 	c.add(Runs, name, runText(filled), from, written.Meaning())
 	c.bound.run(filled)
-	c.bound.run(written)
+	if runText(written) != runText(filled) {
+		c.bound.run(written)
+	}
 }
 
 func runText(r declare.Run) string {
