@@ -1,6 +1,7 @@
 package environ
 
 import (
+	"bytes"
 	"encoding/json"
 	"os"
 
@@ -107,9 +108,15 @@ func (c *Compiled) Keep() {
 			return
 		}
 	}
-	if raw, err := json.Marshal(c); err == nil {
-		_ = disk.WriteCache(checkout.PlanFile(c.Places, c.Dir, c.Bay), raw)
+	file := checkout.PlanFile(c.Places, c.Dir, c.Bay)
+	raw, err := json.Marshal(c)
+	if err != nil {
+		return
 	}
+	if kept, err := disk.Read(file, disk.MostState); err == nil && bytes.Equal(kept, raw) {
+		return
+	}
+	_ = disk.WriteCache(file, raw)
 }
 
 // ReadCompiled is the plan that is kept for a declaration and a bay, if it is valid.
