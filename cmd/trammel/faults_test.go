@@ -315,7 +315,7 @@ func TestATakenPortIsSaidAndAnotherFound(t *testing.T) {
 	}
 	defer squatter.Close()
 	o := h.try("start", "ledger")
-	if o.code != 0 || !strings.Contains(o.err, "port "+itoa(number)+" is taken by another program") {
+	if o.code != 0 || !strings.Contains(o.err, "port "+itoa(number)+" is taken by trammel.test (pid "+itoa(os.Getpid())+") of user ") {
 		t.Errorf("a port moved silently:\n%s%s", o.out, o.err)
 	}
 }

@@ -215,7 +215,7 @@ run = "exec sleep 600"
 					h.try("fit", "--approve")
 				}
 				p.do(h, victim)
-				for _, args := range [][]string{{"lock"}, {"approve", "--yes"}, {"fit"}, {"run", "--", "true"}, {"start"}, {"recall", "1"}, {"clear", "main"}, {"verify"}, {"sweep"}, {"lock", "--renew"}} {
+				for _, args := range [][]string{{"lock"}, {"approve", "--yes"}, {"fit"}, {"run", "--", "true"}, {"start"}, {"recall", "1"}, {"clear", "--yes", "main"}, {"verify"}, {"sweep"}, {"lock", "--renew"}} {
 					if o := h.try(args...); strings.Contains(o.err, "goroutine ") {
 						t.Errorf("trammel %s:\n%s", strings.Join(args, " "), o.err)
 					}

@@ -95,7 +95,7 @@ func TestLiveFiveServersFromTheirCards(t *testing.T) {
 	}
 	// Every process of the bay is killed, each by its own id; nothing that was
 	// acknowledged is lost.
-	supervisor := parentOf(t, find(t, h, "ledger").Pid)
+	supervisor := supervisorOf(t, h, "main")
 	pids := append(tree(statuses(t, h)), supervisor)
 	for _, pid := range pids {
 		_ = syscall.Kill(pid, syscall.SIGKILL)
@@ -109,7 +109,7 @@ func TestLiveFiveServersFromTheirCards(t *testing.T) {
 		t.Errorf("after kill -9: %q", got)
 	}
 	h.ok("verify")
-	h.ok("clear", "--all")
+	h.ok("clear", "--yes", "--all")
 	if os.Getuid() != 0 {
 		return
 	}

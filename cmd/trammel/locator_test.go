@@ -114,7 +114,7 @@ needs = ["step.table"]
 		t.Error(out)
 	}
 	here.fails(2, []string{"a locator says itself"}, "--bay", "other", "start", at)
-	if out := here.ok("clear", name); !strings.Contains(out, "stopped lane") || !strings.Contains(out, "checkout") {
+	if out := here.ok("clear", "--yes", name); !strings.Contains(out, "stopped lane") || !strings.Contains(out, "checkout") {
 		t.Error(out)
 	}
 	for _, left := range []string{"bays", "checkouts", "approvals"} {
@@ -170,7 +170,7 @@ ready = { log = "lane" }
 	}
 	h.fails(2, []string{"say which bay"}, "clear")
 	h.fails(2, []string{`no bay "trail"`, `"trial"`}, "clear", "trail")
-	out := h.ok("clear", "trial")
+	out := h.ok("clear", "--yes", "trial")
 	for _, word := range []string{"cleared bay trial", "stopped lane", "data", "logs"} {
 		if !strings.Contains(out, word) {
 			t.Errorf("%s is missing in %s", word, out)
@@ -182,7 +182,7 @@ ready = { log = "lane" }
 	if out := h.ok("logs"); !strings.Contains(out, "lane") {
 		t.Error("the other bay goes on", out)
 	}
-	h.ok("clear", "--all")
+	h.ok("clear", "--yes", "--all")
 	for _, path := range []string{"state/bays"} {
 		if left, _ := filepath.Glob(filepath.Join(h.home, path, "*", "*")); len(left) > 0 {
 			t.Errorf("%v is left", left)

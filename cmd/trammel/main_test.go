@@ -81,7 +81,7 @@ func newHut(t *testing.T, s *standin.Server, declaration string) *hut {
 	}
 	t.Cleanup(func() {
 		h.try("--quiet", "stop")
-		h.try("--quiet", "clear", "--all") // other bays
+		h.try("--quiet", "clear", "--yes", "--all") // other bays
 		writable(h.home)
 	})
 	return h

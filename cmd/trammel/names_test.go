@@ -363,7 +363,7 @@ func TestWhatWasWantedComesBackAfterACrash(t *testing.T) {
 	h := webHut(t, "")
 	h.ok("start", "desk") // which does not start by itself
 	pid := find(t, h, "desk").Pid
-	supervisor := parentOf(t, pid)
+	supervisor := supervisorOf(t, h, "main")
 	if err := syscall.Kill(supervisor, syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}

@@ -59,7 +59,7 @@ func TestTwoBaysHaveTheSamePortsInNetworksOfTheirOwn(t *testing.T) {
 			}
 			h.ok("--bay", "trial", "stop")
 			h.ok("do", "count")
-			h.ok("clear", "--all")
+			h.ok("clear", "--yes", "--all")
 		})
 	}
 }
@@ -104,7 +104,7 @@ func TestServicesInAPrivateNetworkDieWithTheirSupervisor(t *testing.T) {
 	h.ok("start")
 	before := statuses(t, h)
 	pids := tree(before)
-	supervisor := parentOf(t, find(t, h, "board").Pid)
+	supervisor := supervisorOf(t, h, "main")
 	if err := syscall.Kill(supervisor, syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}

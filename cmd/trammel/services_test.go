@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -214,7 +215,7 @@ run = ["sh", "-c", "(setsid sh -c 'sleep 1000' &) ; exec sleep 1000"]
 	defer func() { c.Process.Kill(); c.Wait() }()
 	eventually(t, "both run with all their children", func() bool { return len(tree(statuses(t, h))) >= 6 })
 	pids := tree(statuses(t, h))
-	supervisor := parentOf(t, find(t, h, "board").Pid)
+	supervisor := supervisorOf(t, h, "main")
 	if err := syscall.Kill(supervisor, syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
@@ -225,16 +226,18 @@ run = ["sh", "-c", "(setsid sh -c 'sleep 1000' &) ; exec sleep 1000"]
 	}
 }
 
-func parentOf(t *testing.T, pid int) int {
+// supervisorOf is the pid of a bay's supervisor, which it keeps in its lock.
+func supervisorOf(t *testing.T, h *hut, bayName string) int {
 	t.Helper()
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		t.Fatal(err)
+	found, _ := filepath.Glob(filepath.Join(h.home, "state/records/*", bayName, "supervisor.lock"))
+	for _, file := range found {
+		raw, _ := os.ReadFile(file)
+		if pid, err := strconv.Atoi(string(raw)); err == nil {
+			return pid
+		}
 	}
-	var state string
-	var parent int
-	fmt.Sscan(string(b[strings.LastIndexByte(string(b), ')')+1:]), &state, &parent)
-	return parent
+	t.Fatalf("bay %s has no supervisor: %v", bayName, found)
+	return 0
 }
 
 func TestAServiceThatDiesIsStartedAgainByItsRule(t *testing.T) {
@@ -245,7 +248,7 @@ func TestAServiceThatDiesIsStartedAgainByItsRule(t *testing.T) {
 	h.ok("start", "lane")
 	lane, ledger := find(t, h, "lane.1"), find(t, h, "ledger")
 	for _, st := range []service.Status{lane, ledger} {
-		if err := syscall.Kill(below(st.Pid)[0], syscall.SIGKILL); err != nil {
+		if err := syscall.Kill(st.Pid, syscall.SIGKILL); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -281,7 +284,7 @@ ready = { log = "never" }
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "the lane is starting", func() bool { return len(tree(statuses(t, h))) == 4 })
+	eventually(t, "the lane is starting", func() bool { return len(statuses(t, h)) == 2 && find(t, h, "lane").State == service.Starting && find(t, h, "lane").Pid > 0 })
 	pids := tree(statuses(t, h))
 	c.Process.Signal(syscall.SIGINT)
 	c.Wait()

@@ -67,14 +67,14 @@ func TestNoAcknowledgedRowIsLostWhateverIsKilled(t *testing.T) {
 	more("kill -9 of the service")
 	// The supervisor: everything goes with it, and a start brings it back.
 	st := statuses(t, h)
-	supervisor := parentOf(t, st[0].Pid)
+	supervisor := supervisorOf(t, h, "main")
 	kill(append(tree(st), supervisor)[len(tree(st))])
 	gone(t, tree(st))
 	h.ok("start")
 	more("kill -9 of the supervisor")
 	// Every process of the bay at once.
 	st = statuses(t, h)
-	kill(append(tree(st), parentOf(t, st[0].Pid))...)
+	kill(append(tree(st), supervisorOf(t, h, "main"))...)
 	h.ok("start")
 	more("kill -9 of everything")
 	h.ok("start") // warm: nothing changes
@@ -115,7 +115,7 @@ func TestTwentyBaysAndASquatterDoNotClash(t *testing.T) {
 		starts.Go(func() {
 			limit <- struct{}{}
 			defer func() { <-limit }()
-			if o := h.try("--bay", fmt.Sprintf("b%d", i), "start"); o.code != 0 || !strings.Contains(o.err, fmt.Sprintf("port %d is taken by another program", wanted)) && !strings.Contains(o.out, "lane") {
+			if o := h.try("--bay", fmt.Sprintf("b%d", i), "start"); o.code != 0 || !strings.Contains(o.err, fmt.Sprintf("port %d is taken by trammel.test", wanted)) && !strings.Contains(o.out, "lane") {
 				t.Errorf("%+v", o)
 			}
 		})
@@ -148,7 +148,7 @@ func TestTwentyBaysAndASquatterDoNotClash(t *testing.T) {
 			t.Errorf("%s moved to %d", name, port)
 		}
 	}
-	h.ok("clear", "--all")
+	h.ok("clear", "--yes", "--all")
 }
 
 func TestHostileServicesAreStoppedWhole(t *testing.T) {

@@ -89,7 +89,7 @@ var deeds = []deed{
 		return 0
 	}},
 	{name: "stop", args: []string{"stop"}, before: func(w *world, _ *rand.Rand) error { return w.must([]string{"start"}) }},
-	{name: "clear", args: []string{"clear", "main"}, before: func(w *world, _ *rand.Rand) error { return w.must([]string{"start"}) }},
+	{name: "clear", args: []string{"clear", "--yes", "main"}, before: func(w *world, _ *rand.Rand) error { return w.must([]string{"start"}) }},
 }
 
 // olderLock resolves as of a day before the newest releases.
@@ -199,7 +199,7 @@ func (w *world) kill(d deed, r *rand.Rand, after time.Duration) (killed bool, er
 			return killed, err
 		}
 		if d.name == "clear" {
-			if _, err := w.try("clear", "main"); err != nil {
+			if _, err := w.try("clear", "--yes", "main"); err != nil {
 				return killed, err
 			}
 		}

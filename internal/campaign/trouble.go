@@ -241,7 +241,7 @@ func twice(w *world) error {
 		{{"lock"}, {"lock"}}, {{"lock", "--renew"}, {"lock", "--renew", "--as-of", "2026-12-01"}},
 		{{"fit"}, {"fit"}}, {{"start"}, {"start"}}, {{"verify"}, {"verify", "--deep"}}, {{"sweep"}, {"sweep"}},
 		{{"start"}, {"stop"}}, {{"fit"}, {"sweep"}}, {{"fit"}, {"lock"}}, {{"start"}, {"fit"}}, {{"stop"}, {"stop"}},
-		{{"clear", "main"}, {"clear", "main"}}, {{"clear", "main"}, {"start"}}, {{"sweep"}, {"start"}},
+		{{"clear", "--yes", "main"}, {"clear", "--yes", "main"}}, {{"clear", "--yes", "main"}, {"start"}}, {{"sweep"}, {"start"}},
 		{{"export", "bundle", "--output", "../bundles/heronweir.bundle"}, {"export", "bundle", "--output", "../bundles/heronweir.bundle"}},
 	} {
 		for range 3 {
@@ -293,5 +293,5 @@ func ordinaryUser(w *world) error {
 		return err
 	}
 	return w.must([]string{"lock"}, []string{"fit", "--approve"}, []string{"verify", "--deep"}, []string{"start"}, []string{"verify"}, []string{"bays"},
-		[]string{"export", "bundle", "--output", "../bundles/heronweir.bundle"}, []string{"stop"}, []string{"sweep"}, []string{"clear", "main"})
+		[]string{"export", "bundle", "--output", "../bundles/heronweir.bundle"}, []string{"stop"}, []string{"sweep"}, []string{"clear", "--yes", "main"})
 }

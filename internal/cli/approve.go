@@ -190,7 +190,16 @@ func ask(ctx context.Context, s *ui.Screen) error {
 		return fault.New(fault.NotApproved, "nobody is there to ask").
 			Advise("Approve in a terminal, or with trammel approve --yes once you have read it.\nA machine without a person sets %s to the approval id: trammel approve --id", approval.Variable)
 	}
-	fmt.Fprint(s.Err, "Approve? [y/N] ")
+	yes, err := answeredYes(ctx, s, "Approve?")
+	if yes || err != nil {
+		return err
+	}
+	return fault.New(fault.NotApproved, "not approved").Advise("Nothing was run.")
+}
+
+// answeredYes asks the person at the terminal.
+func answeredYes(ctx context.Context, s *ui.Screen, question string) (bool, error) {
+	fmt.Fprint(s.Err, question+" [y/N] ")
 	answer := make(chan string, 1)
 	go func() {
 		line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
@@ -198,13 +207,10 @@ func ask(ctx context.Context, s *ui.Screen) error {
 	}()
 	select {
 	case <-ctx.Done():
-		return context.Cause(ctx)
+		return false, context.Cause(ctx)
 	case line := <-answer:
-		if slices.Contains([]string{"y", "yes"}, line) {
-			return nil
-		}
+		return slices.Contains([]string{"y", "yes"}, line), nil
 	}
-	return fault.New(fault.NotApproved, "not approved").Advise("Nothing was run.")
 }
 
 // consent makes sure that what a command would do is approved, asking where there is

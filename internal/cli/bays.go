@@ -3,10 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/acting/setup"
@@ -133,7 +136,11 @@ func clearCommand() *cli.Command {
 		Usage:       "stop a bay and remove all that it holds: data, logs, ports, params",
 		ArgsUsage:   "BAY",
 		Description: example("trammel clear trial", "trammel clear --all"),
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "every bay of this project"}},
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "all", Usage: "every bay of this project"},
+			&cli.BoolFlag{Name: "yes", Usage: "remove data of services without asking"},
+			jsonFlag(),
+		},
 		ShellComplete: complete(func(d *declare.Declaration) []string {
 			p, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: d.Dir, Bay: bay.Main}, checkout.Locate{})
 			if err != nil {
@@ -190,6 +197,10 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 			return fault.New(fault.Use, "%s has no bay %q", p.Declaration.Project, name).Advise("%s", fault.DidYouMean(name, names))
 		}
 	}
+	if err := consentToClear(ctx, c, s, p, bays, wanted); err != nil {
+		return err
+	}
+	cleared := []clearedOut{}
 	for _, name := range wanted {
 		own, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: p.Dir(), Bay: name}, checkout.Locate{})
 		if err != nil {
@@ -198,6 +209,10 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 		gone, err := setup.Clear(ctx, own)
 		if err != nil {
 			return err
+		}
+		if c.Bool("json") {
+			cleared = append(cleared, clearedOut{name, gone})
+			continue
 		}
 		s.Print("cleared bay %s of %s", s.Paint(ui.Accent, name), p.Declaration.Project)
 		rows := [][]ui.Cell{}
@@ -210,8 +225,50 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 		}
 		s.Table(rows)
 	}
+	if c.Bool("json") {
+		return s.JSON(map[string]any{"format": 1, "project": p.Declaration.Project, "cleared": cleared})
+	}
 	if len(wanted) == 0 {
 		s.Say("%s", fmt.Sprintf("%s has no bays.", p.Declaration.Project))
 	}
 	return nil
+}
+
+// clearedOut is a bay that was cleared, as JSON.
+type clearedOut struct {
+	Bay  string          `json:"bay"`
+	Gone []setup.Cleared `json:"gone"`
+}
+
+// consentToClear asks before data of services goes, which nothing brings back.
+func consentToClear(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State, bays []bay.Bay, wanted []string) error {
+	if c.Bool("yes") {
+		return nil
+	}
+	var what []string
+	for _, b := range bays {
+		data := filepath.Join(b.Dir, "data")
+		entries, _ := os.ReadDir(data)
+		if !slices.Contains(wanted, b.Name) {
+			continue
+		}
+		for _, e := range entries {
+			if bytes := setup.SizeOf(filepath.Join(data, e.Name())); bytes > 0 {
+				what = append(what, fmt.Sprintf("%s in bay %s, %s", e.Name(), b.Name, ui.Bytes(bytes)))
+			}
+		}
+	}
+	if len(what) == 0 {
+		return nil
+	}
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
+		return fault.New(fault.Use, "this would remove data: %s", strings.Join(what, "; ")).
+			Advise("Nothing was removed. Keep a dump where it is wanted: trammel data save SERVICE FILE\nThen: trammel clear --yes %s", strings.Join(wanted, " "))
+	}
+	s.Print("Data that will be gone: %s", strings.Join(what, "; "))
+	yes, err := answeredYes(ctx, s, "Remove it?")
+	if err == nil && !yes {
+		err = fault.New(fault.Use, "nothing was removed")
+	}
+	return err
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"maps"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -35,6 +34,7 @@ func startCommand() *cli.Command {
 		Flags: append(paramFlags(),
 			&cli.BoolFlag{Name: "attach", Usage: "stay, show the logs, and stop on Ctrl-C what this start brought up"},
 			&cli.StringSliceFlag{Name: "again", Usage: "start the `SERVICE` anew though it runs, and what needs it"},
+			&cli.BoolFlag{Name: "wanted-ports", Usage: "go back to the declared numbers of ports, where they can be had; data stays"},
 			approveFlag(), jsonFlag()),
 		ShellComplete: complete(serviceNames),
 		Action:        startAction,
@@ -73,7 +73,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	begun := time.Now()
 	var statuses []service.Status
 	err = withProgress(ctx, s, func(ctx context.Context) error {
-		statuses, up, err = up.Start(ctx, names, c.StringSlice("again"))
+		statuses, up, err = up.Start(ctx, setup.StartOrder{Names: names, Again: c.StringSlice("again"), Declared: c.Bool("wanted-ports")})
 		return err
 	})
 	if c.Bool("json") {
@@ -93,11 +93,21 @@ func startAction(ctx context.Context, c *cli.Command) error {
 			s.Say("Another checkout of a project %s runs and has that name; the addresses of this one end in a name of its own.", p.Declaration.Project)
 		}
 	}
+	sayOpen(s, statuses)
 	sayDue(s, up.Sight)
 	if c.Bool("attach") {
 		return attach(ctx, c, s, p, up, before, begun)
 	}
 	return nil
+}
+
+// sayOpen says which services other machines reach.
+func sayOpen(s *ui.Screen, list []service.Status) {
+	for _, st := range list {
+		if at := st.Exposed(); len(at) > 0 && st.Running() {
+			s.Say("%s is open to other machines too, at %s; bound to 127.0.0.1 it would be this machine's alone.", st.Name, strings.Join(at, " "))
+		}
+	}
 }
 
 // attach shows the logs until Ctrl-C, and then stops what this start brought up.
@@ -162,6 +172,12 @@ func follow(ctx context.Context, p *checkout.State, names []string, count int, s
 	wait.Wait()
 }
 
+// lineOut is the JSON of a line of a log: one object a line, since it may be read as it comes.
+type lineOut struct {
+	Format int `json:"format"`
+	service.Line
+}
+
 // logView prints lines of logs, each service in a colour of its own.
 type logView struct {
 	s      *ui.Screen
@@ -181,7 +197,7 @@ func newLogView(s *ui.Screen, names []string, json bool) *logView {
 
 func (v *logView) print(l service.Line) {
 	if v.json {
-		_ = v.s.JSON(l)
+		_ = v.s.JSONLine(lineOut{1, l})
 		return
 	}
 	text := v.s.Log(l.Text)
@@ -193,10 +209,14 @@ func (v *logView) print(l service.Line) {
 
 func stopCommand() *cli.Command {
 	return &cli.Command{
-		Name:          "stop",
-		Usage:         "stop services, those that need them first; all of them when none is named",
-		ArgsUsage:     "[SERVICE…]",
-		Description:   example("trammel stop", "trammel stop lane"),
+		Name:        "stop",
+		Usage:       "stop services, those that need them first; all of them when none is named",
+		ArgsUsage:   "[SERVICE…]",
+		Description: example("trammel stop", "trammel stop lane", "trammel stop --signal HUP lane"),
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "signal", Usage: "send the `SIGNAL` to the services' programs, and stop nothing: " + strings.Join(service.SignalNames(), ", ")},
+			jsonFlag(),
+		},
 		ShellComplete: complete(serviceNames),
 		Action:        stopAction,
 	}
@@ -229,22 +249,56 @@ func stopAction(ctx context.Context, c *cli.Command) error {
 			return fault.New(fault.Use, "no service is named %q", n).Advise("%s", fault.DidYouMean(n, declared))
 		}
 	}
+	if name := c.String("signal"); name != "" {
+		return signalServices(ctx, c, s, services, name, names)
+	}
 	after, err := services.Stop(ctx, names)
 	if err != nil {
 		return err
 	}
-	var stopped []string
+	stopped := []string{}
 	for _, was := range before {
 		now := slices.IndexFunc(after, func(x service.Status) bool { return x.Name == was.Name })
 		if was.State != service.Stopped && (now < 0 || after[now].State == service.Stopped) {
 			stopped = append(stopped, was.Name)
 		}
 	}
+	if c.Bool("json") {
+		return s.JSON(map[string]any{"format": 1, "stopped": stopped})
+	}
 	if len(stopped) == 0 {
 		s.Print("nothing was running")
 		return nil
 	}
 	s.Print("stopped: %s", strings.Join(stopped, ", "))
+	return nil
+}
+
+// signalServices sends a signal to the programs of services.
+func signalServices(ctx context.Context, c *cli.Command, s *ui.Screen, services *service.Client, signal string, names []string) error {
+	signal = strings.TrimPrefix(strings.ToUpper(signal), "SIG")
+	if !slices.Contains(service.SignalNames(), signal) {
+		return fault.New(fault.Use, "no signal is named %q", signal).Advise("One of %s.", strings.Join(service.SignalNames(), ", "))
+	}
+	if len(names) == 0 {
+		return fault.New(fault.Use, "say which service gets SIG%s", signal).Advise("trammel stop --signal %s SERVICE", signal)
+	}
+	sent, err := services.Signal(ctx, service.Signal{Signal: signal, Names: names})
+	if err != nil {
+		return err
+	}
+	if sent == nil {
+		sent = []service.Signalled{}
+	}
+	if c.Bool("json") {
+		return s.JSON(map[string]any{"format": 1, "signal": signal, "sent": sent})
+	}
+	if len(sent) == 0 {
+		return fault.New(fault.NotReady, "%s does not run", strings.Join(names, ", ")).Advise("trammel start %s", strings.Join(names, " "))
+	}
+	for _, x := range sent {
+		s.Print("SIG%s was sent to %s, process %d", signal, s.Paint(ui.Accent, x.Name), x.Pid)
+	}
 	return nil
 }
 
@@ -293,36 +347,28 @@ func rowsOf(x declare.Service, own []service.Status) [][]ui.Cell {
 	}
 	same := !slices.ContainsFunc(own, func(st service.Status) bool { return st.State != own[0].State })
 	if same && len(own) > 1 {
-		var ports []string
-		for _, st := range own {
-			if st.Address != "" && len(own) > 1 { // one name leads to all of them
-				ports = []string{strings.TrimSuffix(st.Address, "/")}
-				continue
-			}
-			ports = append(ports, addresses(st)...)
-		}
 		text := fmt.Sprintf("%d copies", len(own))
-		if len(ports) > 0 && len(ports) <= 4 {
-			text += "  " + strings.Join(ports, " ")
+		if own[0].Address != "" { // one name leads to all of them
+			text += "  " + strings.TrimSuffix(own[0].Address, "/")
+		}
+		for i, st := range own {
+			st.Address = ""
+			if i > 0 {
+				text += " ·"
+			}
+			text += "  " + strings.Join(addresses(st), "  ")
 		}
 		return [][]ui.Cell{serviceRow(x.Name, own[0], text)}
 	}
 	var rows [][]ui.Cell
 	for _, st := range own {
-		rows = append(rows, serviceRow(st.Name, st, strings.Join(addresses(st), " ")))
+		rows = append(rows, serviceRow(st.Name, st, strings.Join(addresses(st), "  ")))
 	}
 	return rows
 }
 
 func addresses(st service.Status) []string {
-	var out []string
-	if st.Address != "" {
-		return append(append(out, strings.TrimSuffix(st.Address, "/")), moreOf(st)...)
-	}
-	for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
-		out = append(out, fmt.Sprintf("127.0.0.1:%d", st.Ports[name]))
-	}
-	return append(out, moreOf(st)...)
+	return append(st.Where(), moreOf(st)...)
 }
 
 // moreOf are the ports that a service opened and nobody declared.

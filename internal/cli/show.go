@@ -80,6 +80,7 @@ type showOut struct {
 	Services    []service.Status   `json:"services"`
 	Declared    []string           `json:"declared"` // services, running or not
 	Weak        bool               `json:"weak_cleanup,omitempty"`
+	Crashed     []string           `json:"ran_before_crash,omitempty"` // services that ran when the supervisor ended without stopping them
 }
 
 func showAction(ctx context.Context, c *cli.Command) error {
@@ -163,6 +164,10 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	if out.Weak {
 		s.Say("Services run without namespaces here: a process that leaves its group outlives a stop.")
 	}
+	if len(out.Crashed) > 0 {
+		s.Print("\nThe supervisor ended without stopping them (a crash, a kill, a restart of the machine): %s. Again: trammel start", strings.Join(out.Crashed, ", "))
+	}
+	sayOpen(s, out.Services)
 	if out.Remark != "" {
 		s.Print("\n%s", out.Remark)
 	}
@@ -228,11 +233,17 @@ func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 		}
 	}
 	out.Roots = rootsOf(p)
-	if services, err := service.Connect(p.Bay, p.Host).StatusInFull(ctx); err == nil && services != nil {
+	services, err := service.Connect(p.Bay, p.Host).StatusInFull(ctx)
+	switch {
+	case err != nil:
+		out.Remark = oneLine(err)
+	case services != nil:
 		out.Services = services
 		for _, st := range services {
 			out.Weak = out.Weak || st.Weak
 		}
+	default:
+		out.Crashed = service.Wanted(p.Bay)
 	}
 	if out.Remark != "" {
 		return out, nil

@@ -282,7 +282,13 @@ func showService(ctx context.Context, s *sheet, p *checkout.State, x declare.Ser
 		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}, {"runs", x.Run.String()},
 		{"needs", strings.Join(x.Needs, " ")}, {"restart", string(x.Restart)},
 	}
-	statuses, _ := service.Connect(p.Bay, p.Host).Status(ctx)
+	statuses, err := service.Connect(p.Bay, p.Host).StatusInFull(ctx)
+	if err != nil {
+		facts = append(facts, fact{"state", oneLine(err)})
+	}
+	if statuses == nil && err == nil && slices.Contains(service.Wanted(p.Bay), x.Name) {
+		facts = append(facts, fact{"state", "it ran when the supervisor ended without stopping it; again: trammel start"})
+	}
 	for _, st := range statuses {
 		if st.Service != x.Name {
 			continue
@@ -296,6 +302,9 @@ func showService(ctx context.Context, s *sheet, p *checkout.State, x declare.Ser
 		}
 		if st.Pid > 0 {
 			text += fmt.Sprintf("  process %d", st.Pid)
+		}
+		if at := st.Exposed(); len(at) > 0 {
+			text += "  open to other machines at " + strings.Join(at, " ")
 		}
 		facts = append(facts, fact{st.Name, text + "  since " + st.Since.Local().Format(time.TimeOnly)})
 	}

@@ -8,7 +8,6 @@ package live
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -408,12 +407,13 @@ func where(st service.Status) string {
 		return ""
 	}
 	var out []string
-	if st.Address != "" && st.Name == st.Service { // copies share a name, and have a port each
-		out = append(out, strings.TrimSuffix(strings.TrimPrefix(st.Address, "http://"), "/"))
-	} else {
-		for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
-			out = append(out, fmt.Sprintf("127.0.0.1:%d", st.Ports[name]))
+	for _, at := range st.Where() {
+		if at = strings.TrimPrefix(at, "http://"); st.Address == "" || st.Name == st.Service || at != strings.TrimSuffix(strings.TrimPrefix(st.Address, "http://"), "/") {
+			out = append(out, at) // copies share a name, and have a port each
 		}
+	}
+	for _, at := range st.Open {
+		out = append(out, at+" open to others")
 	}
 	for _, x := range st.More {
 		out = append(out, "also "+x.At)

@@ -178,6 +178,13 @@ func (s *Screen) JSON(v any) error {
 	return e.Encode(v)
 }
 
+// JSONLine prints a value on one line, for streams of them.
+func (s *Screen) JSONLine(v any) error {
+	e := json.NewEncoder(s.Out)
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
 // Cell is a word in a table.
 type Cell struct {
 	Text  string

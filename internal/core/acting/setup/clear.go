@@ -18,9 +18,9 @@ import (
 
 // Cleared is one thing that a bay held and that is gone.
 type Cleared struct {
-	What  string // "services", "data", "logs", …
-	Path  string // "" of what was no file
-	Bytes int64
+	What  string `json:"what"`           // "services", "data", "logs", …
+	Path  string `json:"path,omitempty"` // "" of what was no file
+	Bytes int64  `json:"bytes,omitempty"`
 }
 
 // Clear stops a bay and removes every trace of it, and of the checkout when that was

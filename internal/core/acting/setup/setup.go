@@ -1,6 +1,7 @@
 package setup
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"trammel.example/trammel/internal/core/acting/fit"
@@ -187,14 +189,14 @@ func running(list []service.Status, name string) bool {
 // when nobody had stopped them. Those in again are started anew though they run. On
 // Ctrl-C what this call started is stopped again. The Setup that it returns knows the
 // numbers of ports that had to move.
-func (s *Setup) Start(ctx context.Context, names, again []string) ([]service.Status, *Setup, error) {
+func (s *Setup) Start(ctx context.Context, o StartOrder) ([]service.Status, *Setup, error) {
 	var wanted []string
 	before, err := s.Services.Status(ctx)
 	if err != nil {
 		return nil, s, err
 	}
 	ran := service.Wanted(s.State.Bay)
-	names = append(slices.Clone(names), again...)
+	names := append(slices.Clone(o.Names), o.Again...)
 	for _, x := range s.State.Declaration.Services {
 		if slices.Contains(names, x.Name) || len(names) == 0 && (x.Auto || slices.Contains(ran, x.Name)) {
 			wanted = append(wanted, "service."+x.Name)
@@ -209,11 +211,41 @@ func (s *Setup) Start(ctx context.Context, names, again []string) ([]service.Sta
 	if len(wanted) == 0 {
 		return nil, s, nil
 	}
-	done, err := s.bring(ctx, order{nodes: wanted, services: again})
+	done, err := s.bring(ctx, order{nodes: wanted, services: o.Again, declared: o.Declared})
 	if ctx.Err() != nil {
 		err = errors.Join(err, s.stopExtra(ctx, wanted, before))
 	}
+	if err == nil {
+		err = s.failedMeanwhile(done.after, wanted)
+	}
 	return done.after, done.setup, err
+}
+
+// StartOrder says what to start, and how.
+type StartOrder struct {
+	Names    []string // empty: all that start by themselves, and those that ran when nobody had stopped them
+	Again    []string // those that are started anew though they run
+	Declared bool     // ports go back to the numbers that the declaration wants
+}
+
+// failedMeanwhile is an error when a service that was brought up does not run any more: each
+// was ready when its turn was, and others took their time after it.
+func (s *Setup) failedMeanwhile(after []service.Status, nodes []string) error {
+	g := s.closure(nodes)
+	var failed []service.Status
+	for _, st := range after {
+		if _, ours := g["service."+st.Service]; ours && st.State == service.Failed {
+			failed = append(failed, st)
+		}
+	}
+	if len(failed) == 0 {
+		return nil
+	}
+	err := s.notReady(failed[0])
+	for _, st := range failed[1:] {
+		err = errors.Join(err, s.notReady(st))
+	}
+	return err
 }
 
 // Bring does nodes, "step.NAME" and "service.NAME", and all they need: what a
@@ -254,6 +286,7 @@ type order struct {
 	nodes    []string // "step.NAME" and "service.NAME"
 	steps    []string // to run though they are not due
 	services []string // to start anew though they run
+	declared bool     // ports go back to the numbers that the declaration wants
 }
 
 // brought is what came of it.
@@ -287,29 +320,17 @@ func (s *Setup) bring(ctx context.Context, o order) (done brought, err error) {
 	}
 	g := s.closure(o.nodes)
 	s.prune(g, o.nodes, due)
-	if s, err = s.claim(ctx, g); err != nil {
-		return done, err
-	}
-	done.setup = s
-	runner := s.Runner()
-	ran := make(chan string, len(due))
-	err = g.walk(ctx, func(ctx context.Context, node string) error {
-		if st, ok := due[node]; ok {
-			if err := runner.Run(ctx, st); err != nil {
-				return err
-			}
-			ran <- st.Step.Name
-			return nil
+	var lost []string
+	for try := 0; ; try++ {
+		if s, err = s.claim(ctx, g, service.Order{Declared: o.declared && try == 0, Lost: lost}); err != nil {
+			return done, err
 		}
-		if name, ok := strings.CutPrefix(node, "service."); ok {
-			x, _ := s.State.Declaration.Service(name)
-			return s.startService(ctx, x, slices.Contains(o.services, name))
+		done.setup = s
+		lost, err = s.walk(ctx, g, o, due, &done)
+		// A stranger that was faster has the number; with another the same is tried once.
+		if len(lost) == 0 || try > 0 || ctx.Err() != nil {
+			break
 		}
-		return nil
-	})
-	close(ran)
-	for name := range ran {
-		done.ran = append(done.ran, name)
 	}
 	if len(done.ran) > 0 {
 		s.carry()
@@ -320,6 +341,37 @@ func (s *Setup) bring(ctx context.Context, o order) (done brought, err error) {
 		err = statusErr
 	}
 	return done, err
+}
+
+// walk does a graph once. lost are the keys of ports that strangers took meanwhile.
+func (s *Setup) walk(ctx context.Context, g graph, o order, due map[string]step.Status, done *brought) (lost []string, err error) {
+	runner := s.Runner()
+	var mu sync.Mutex
+	err = g.walk(ctx, func(ctx context.Context, node string) error {
+		mu.Lock()
+		st, ok := due[node]
+		mu.Unlock()
+		if ok {
+			if err := runner.Run(ctx, st); err != nil {
+				return err
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			done.ran = append(done.ran, st.Step.Name)
+			delete(due, node)
+			return nil
+		}
+		if name, ok := strings.CutPrefix(node, "service."); ok {
+			x, _ := s.State.Declaration.Service(name)
+			keys, err := s.startService(ctx, x, slices.Contains(o.services, name))
+			mu.Lock()
+			defer mu.Unlock()
+			lost = append(lost, keys...)
+			return err
+		}
+		return nil
+	})
+	return lost, err
 }
 
 // carry keeps consent over what this command itself has made in the checkout, which is
@@ -355,7 +407,7 @@ func (s *Setup) prune(g graph, wanted []string, due map[string]step.Status) {
 
 // claim takes the ports of all services of a graph before anything is expanded,
 // since addresses go into variables. A port that had to move is told.
-func (s *Setup) claim(ctx context.Context, g graph) (*Setup, error) {
+func (s *Setup) claim(ctx context.Context, g graph, o service.Order) (*Setup, error) {
 	wanted := bay.Ports{}
 	any := false
 	for node := range g {
@@ -374,12 +426,13 @@ func (s *Setup) claim(ctx context.Context, g graph) (*Setup, error) {
 	if !any {
 		return s, nil
 	}
-	claimed, err := s.Services.Claim(ctx, wanted)
+	o.Wanted = wanted
+	claimed, err := s.Services.Claim(ctx, o)
 	if err != nil {
 		return s, err
 	}
-	for _, m := range claimed.Moved {
-		event.Say(ctx, m)
+	for _, text := range claimed.Told {
+		event.Say(ctx, text)
 	}
 	moved := false
 	for key, n := range claimed.Ports {
@@ -398,34 +451,42 @@ func (s *Setup) claim(ctx context.Context, g graph) (*Setup, error) {
 	return Of(s.Given.For(state), p)
 }
 
-// startService starts all copies of a service at once.
-func (s *Setup) startService(ctx context.Context, x declare.Service, again bool) (err error) {
+// startService starts all copies of a service at once. lost are the keys of ports that
+// strangers took.
+func (s *Setup) startService(ctx context.Context, x declare.Service, again bool) (lost []string, err error) {
 	if err := s.first(ctx, x); err != nil {
-		return err
+		return nil, err
 	}
 	specs, err := s.Specs(x)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := s.stopOthers(ctx, x, specs); err != nil {
-		return err
+		return nil, err
 	}
+	var mu sync.Mutex
 	g := graph{}
 	byName := map[string]service.Spec{}
 	for _, spec := range specs {
 		g[spec.Name], byName[spec.Name] = nil, spec
 	}
-	return g.walk(ctx, func(ctx context.Context, name string) error {
+	err = g.walk(ctx, func(ctx context.Context, name string) error {
 		done := event.Task(ctx, "service "+name)
 		spec := byName[name]
 		spec.Again = again
 		status, err := s.Services.Start(ctx, s.Given, spec)
+		if status.Taken != "" {
+			mu.Lock()
+			lost = append(lost, bay.PortKey(x.Name, slices.IndexFunc(specs, func(y service.Spec) bool { return y.Name == name })+1, status.Taken))
+			mu.Unlock()
+		}
 		if err == nil && status.State != service.Ready && status.State != service.Done {
 			err = s.notReady(status)
 		}
 		done(describe(status), err)
 		return err
 	})
+	return lost, err
 }
 
 // stopOthers stops copies of a service that are not declared any more: with another
@@ -444,8 +505,7 @@ func (s *Setup) stopOthers(ctx context.Context, x declare.Service, specs []servi
 	if len(others) == 0 {
 		return nil
 	}
-	_, err = s.Services.Stop(ctx, others)
-	return err
+	return s.Services.Drop(ctx, others)
 }
 
 // describe is a state with where the service is reached.
@@ -461,7 +521,11 @@ func describe(st service.Status) string {
 }
 
 func (s *Setup) notReady(st service.Status) error {
-	e := fault.New(fault.NotReady, "service %s did not get ready: %s", st.Name, st.Reason)
+	what := "did not get ready: "
+	if st.State == service.Failed && st.Taken == "" && st.Reason != "" && !strings.HasPrefix(st.Reason, "not ready within") {
+		what = "failed: "
+	}
+	e := fault.New(fault.NotReady, "service %s %s%s", st.Name, what, cmp.Or(st.Reason, "it is "+cmp.Or(st.State, "not known to the supervisor")))
 	var do strings.Builder
 	lines := service.ReadLog(s.State.Bay.Logs(), st.Name, 0, st.Since.Add(-s.longest(st.Service)))
 	own := slices.DeleteFunc(lines, func(l service.Line) bool { return l.Stream == "sup" })

@@ -122,6 +122,35 @@ func LockShared(ctx context.Context, path string) (unlock func(), err error) {
 // passes it on to a child; closing every copy gives the lock back.
 func LockFile(path string) (*os.File, error) { return lockFile(path, unix.LOCK_EX) }
 
+// WaitLock is LockFile that waits until the holder gives the lock back or dies, which the
+// kernel tells: nothing is asked again and again meanwhile.
+func WaitLock(ctx context.Context, path string) (*os.File, error) {
+	type answer struct {
+		f   *os.File
+		err error
+	}
+	got := make(chan answer)
+	go func() {
+		f, err := openLock(path)
+		if err == nil {
+			err = flock(f, unix.LOCK_EX)
+		}
+		select {
+		case got <- answer{f, err}:
+		case <-ctx.Done():
+			if err == nil {
+				f.Close()
+			}
+		}
+	}()
+	select {
+	case a := <-got:
+		return a.f, a.err
+	case <-ctx.Done():
+		return nil, fmt.Errorf("waiting for %s: %w", path, context.Cause(ctx))
+	}
+}
+
 // Lockable tells whether a lock can lie at path: a file, or nothing yet.
 func Lockable(path string) error {
 	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
@@ -131,30 +160,38 @@ func Lockable(path string) error {
 }
 
 func lockFile(path string, how int) (*os.File, error) {
+	f, err := openLock(path)
+	if err != nil {
+		return nil, err
+	}
+	return f, flock(f, how|unix.LOCK_NB)
+}
+
+func openLock(path string) (*os.File, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return nil, err
 	}
 	if err := Lockable(path); err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0o600)
-	if err != nil {
-		return nil, err
-	}
+	return os.OpenFile(path, os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0o600)
+}
+
+// flock locks an open file; it is closed where that fails.
+func flock(f *os.File, how int) (err error) {
 	for {
-		err = unix.Flock(int(f.Fd()), how|unix.LOCK_NB)
-		if err != unix.EINTR {
+		if err = unix.Flock(int(f.Fd()), how); err != unix.EINTR {
 			break
 		}
 	}
 	if err != nil {
 		f.Close()
 		if errors.Is(err, unix.EWOULDBLOCK) {
-			return nil, ErrHeld
+			return ErrHeld
 		}
-		return nil, fmt.Errorf("lock %s: %w", path, err)
+		return fmt.Errorf("lock %s: %w", f.Name(), err)
 	}
-	return f, nil
+	return nil
 }
 
 // HoldAs holds the file at path for an owner, together with any others of that owner, until

@@ -81,10 +81,6 @@ func (b Bay) Logs() string { return filepath.Join(b.Records, "logs") }
 // PortsFile is where the numbers of ports are kept.
 func (b Bay) PortsFile() string { return filepath.Join(b.Records, "ports.json") }
 
-// PortLocks is the folder of locks that keep two bays of one user from claiming
-// one port.
-func (b Bay) PortLocks() string { return filepath.Join(b.State, "ports") }
-
 // Routes is the folder in which the supervisors of all bays say what they route.
 func (b Bay) Routes() string { return filepath.Join(b.State, "routes") }
 
@@ -216,7 +212,7 @@ func (b Bay) Choose(ports Ports, key string, wanted int) int {
 			used[n] = true
 		}
 	}
-	if wanted > 0 && wanted < 65536 && !used[wanted] && b.free(wanted) {
+	if wanted > 0 && wanted < 65536 && !used[wanted] && free(wanted) {
 		return wanted
 	}
 	h := fnv.New32a()
@@ -224,7 +220,7 @@ func (b Bay) Choose(ports Ports, key string, wanted int) int {
 	start := int(h.Sum32() % derivedSize)
 	for i := range derivedSize {
 		n := derivedFrom + (start+i)%derivedSize
-		if !used[n] && b.free(n) {
+		if !used[n] && free(n) {
 			return n
 		}
 	}
@@ -232,8 +228,8 @@ func (b Bay) Choose(ports Ports, key string, wanted int) int {
 }
 
 // free tells whether the number could be claimed at this moment.
-func (b Bay) free(n int) bool {
-	claim, err := b.Claim(n)
+func free(n int) bool {
+	claim, err := Take(n)
 	if err != nil {
 		return false
 	}

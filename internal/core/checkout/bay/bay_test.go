@@ -3,6 +3,7 @@ package bay
 import (
 	"context"
 	"errors"
+	"math/rand/v2"
 	"net"
 	"strconv"
 	"syscall"
@@ -25,9 +26,9 @@ func testBay(t *testing.T, name string) Bay {
 // freePort is a number that nothing uses at this moment.
 func freePort(t *testing.T) int {
 	t.Helper()
-	b := testBay(t, "probe")
-	for n := 28700; n < 29700; n++ {
-		if b.free(n) {
+	for range 1000 {
+		n := 20000 + rand.IntN(12000)
+		if free(n) {
 			return n
 		}
 	}
@@ -35,7 +36,7 @@ func freePort(t *testing.T) int {
 	return 0
 }
 
-func listen(n int, share bool) (net.Listener, error) {
+func listenOn(n int, share bool) (net.Listener, error) {
 	config := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error {
 		value := 0
 		if share {
@@ -47,21 +48,20 @@ func listen(n int, share bool) (net.Listener, error) {
 }
 
 func TestAClaimedPortIsForTheServiceAlone(t *testing.T) {
-	b := testBay(t, Main)
 	n := freePort(t)
-	claim, err := b.Claim(n)
+	claim, err := Take(n)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Claim(n); !errors.Is(err, ErrTaken) {
+	if _, err := Take(n); !errors.Is(err, ErrTaken) {
 		t.Errorf("claimed twice: %v", err)
 	}
-	if l, err := listen(n, false); err == nil {
+	if l, err := listenOn(n, false); err == nil {
 		l.Close()
 		t.Error("a stranger that does not share addresses got the port")
 	}
 	for range 3 { // the service, and its restarts
-		l, err := listen(n, true)
+		l, err := listenOn(n, true)
 		if err != nil {
 			t.Fatalf("the service cannot listen on its own port: %v", err)
 		}
@@ -73,7 +73,7 @@ func TestAClaimedPortIsForTheServiceAlone(t *testing.T) {
 		l.Close()
 	}
 	claim.Release()
-	again, err := b.Claim(n) // past connections that linger
+	again, err := Take(n) // past connections that linger
 	if err != nil {
 		t.Fatalf("a released port: %v", err)
 	}
@@ -83,11 +83,11 @@ func TestAClaimedPortIsForTheServiceAlone(t *testing.T) {
 func TestAPortThatSomebodyListensOnIsTaken(t *testing.T) {
 	n := freePort(t)
 	for _, share := range []bool{false, true} {
-		l, err := listen(n, share)
+		l, err := listenOn(n, share)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if c, err := testBay(t, Main).Claim(n); !errors.Is(err, ErrTaken) {
+		if c, err := Take(n); !errors.Is(err, ErrTaken) {
 			t.Errorf("a listener that shares (%v): %v, %v", share, c, err)
 		}
 		l.Close()

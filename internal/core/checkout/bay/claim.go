@@ -2,56 +2,58 @@ package bay
 
 import (
 	"errors"
-	"os"
-	"path/filepath"
-	"strconv"
+	"fmt"
+	"io"
 	"syscall"
 
 	"golang.org/x/sys/unix"
 
-	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/kernel/listen"
 )
 
-// Claim is a port number on 127.0.0.1 that nobody else gets while it is held.
+// Claim is a port number on 127.0.0.1 that no other bay gets while it is held, whoever on
+// this machine it belongs to.
 //
-// The socket behind it is bound and never listens, and allows its address to be
-// used again: a server that sets SO_REUSEADDR, as nearly all do, binds the same
-// port and listens on it, while everyone who does not is refused. The lock file
-// keeps other bays of the user out, whose sockets would share too.
+// Two things are held. A name for the number, which all users of the machine see, keeps
+// other bays away. The socket behind the number is bound and never listens, and allows its
+// address to be used again: a server that sets SO_REUSEADDR, as nearly all do, binds the
+// same port and listens on it, while everyone who does not is refused. That a stranger who
+// shares gets it too cannot be kept away, only be seen: who listens is looked up in the
+// kernel's table before anything is believed (package service).
 type Claim struct {
 	Number int
 	socket int
-	lock   *os.File
+	name   io.Closer
 }
 
 // ErrTaken is what Claim returns when somebody else has the port.
 var ErrTaken = errors.New("the port is taken")
 
-// Claim takes a port number.
-func (b Bay) Claim(number int) (*Claim, error) {
-	file, err := disk.LockFile(filepath.Join(b.PortLocks(), strconv.Itoa(number)))
-	if errors.Is(err, disk.ErrHeld) {
-		return nil, ErrTaken
+// Take claims a port number.
+func Take(number int) (*Claim, error) {
+	if number < 1 || number > 65535 {
+		return nil, fmt.Errorf("%d is no port", number)
 	}
+	name, err := nameFor(number)
 	if err != nil {
 		return nil, err
 	}
-	// First without sharing, which finds every other socket. What then is in the
-	// way may be nothing but connections that the last server closed and that
-	// linger for a minute (TIME_WAIT); sharing gets past those and not past a
-	// socket that listens.
+	// First without sharing, which finds every other socket. What is in the way then may
+	// be nothing but connections that the last server closed and that linger for a minute.
+	// Only when the kernel's table shows that is the number shared: a number that others
+	// have claimed, or are about to listen on, would be shared as well.
 	socket, err := bind(number, false)
-	if errors.Is(err, unix.EADDRINUSE) {
+	if errors.Is(err, unix.EADDRINUSE) && listen.Lingering(number) {
 		socket, err = bind(number, true)
 	}
 	if err != nil {
-		file.Close()
+		name.Close()
 		if errors.Is(err, unix.EADDRINUSE) {
 			return nil, ErrTaken
 		}
 		return nil, err
 	}
-	return &Claim{number, socket, file}, nil
+	return &Claim{number, socket, name}, nil
 }
 
 func bind(number int, share bool) (socket int, err error) {
@@ -84,5 +86,5 @@ func bind(number int, share bool) (socket int, err error) {
 // Release gives the number back.
 func (c *Claim) Release() {
 	unix.Close(c.socket)
-	c.lock.Close()
+	c.name.Close()
 }

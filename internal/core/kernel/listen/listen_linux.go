@@ -18,11 +18,56 @@ const (
 	sockDiagByFamily = 20
 	requestSize      = 16 + 56
 	answerSize       = 72
-	stateListen      = 10 // TCP_LISTEN in linux/tcp_states.h
 )
 
-// Sockets reads the table of the calling thread's network.
-func Sockets() ([]Socket, error) {
+// States of sockets, as bits: linux/tcp_states.h.
+const (
+	listens = 1 << 10                           // TCP_LISTEN
+	ending  = 1<<4 | 1<<5 | 1<<6 | 1<<9 | 1<<11 // FIN_WAIT1, FIN_WAIT2, TIME_WAIT, LAST_ACK, CLOSING
+	any     = 1<<14 - 1
+)
+
+// Sockets reads the table of the calling thread's network: all that listen.
+func Sockets() ([]Socket, error) { return sockets(listens) }
+
+// Lingering tells whether connections that end by themselves are all that has a local port.
+// What is bound to it and does not listen is in no table of older kernels, so nothing at all
+// is not lingering.
+func Lingering(port int) bool {
+	all, err := sockets(any)
+	found := false
+	for _, s := range all {
+		if int(s.At.Port()) != port {
+			continue
+		}
+		if found = true; ending&(1<<s.state) == 0 {
+			return false
+		}
+	}
+	return err == nil && found
+}
+
+// HolderOf finds the process that holds a socket.
+func HolderOf(s Socket) Holder {
+	h := Holder{User: s.User}
+	entries, err := os.ReadDir("/proc")
+	if err != nil {
+		return h
+	}
+	for _, e := range entries {
+		pid, err := strconv.Atoi(e.Name())
+		if err != nil {
+			continue
+		}
+		if command, ok := Held([]int{pid})[s.Inode]; ok {
+			h.Pid, h.Command = pid, command
+			return h
+		}
+	}
+	return h
+}
+
+func sockets(states uint32) ([]Socket, error) {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_SOCK_DIAG)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrNone, err)
@@ -31,20 +76,20 @@ func Sockets() ([]Socket, error) {
 	_ = unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 2})
 	var out []Socket
 	for _, family := range []byte{unix.AF_INET, unix.AF_INET6} {
-		if out, err = dump(fd, family, out); err != nil {
+		if out, err = dump(fd, family, states, out); err != nil {
 			return nil, err
 		}
 	}
 	return out, nil
 }
 
-func dump(fd int, family byte, out []Socket) ([]Socket, error) {
+func dump(fd int, family byte, states uint32, out []Socket) ([]Socket, error) {
 	request := make([]byte, requestSize)
 	binary.NativeEndian.PutUint32(request[0:], requestSize)
 	binary.NativeEndian.PutUint16(request[4:], sockDiagByFamily)
 	binary.NativeEndian.PutUint16(request[6:], unix.NLM_F_REQUEST|unix.NLM_F_DUMP)
 	request[16], request[17] = family, unix.IPPROTO_TCP
-	binary.NativeEndian.PutUint32(request[20:], 1<<stateListen)
+	binary.NativeEndian.PutUint32(request[20:], states)
 	if err := unix.Sendto(fd, request, 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrNone, err)
 	}
@@ -86,7 +131,7 @@ func parse(b []byte) Socket {
 	}
 	return Socket{
 		At: netip.AddrPortFrom(address, port), User: int(binary.NativeEndian.Uint32(b[64:])),
-		Inode: uint64(binary.NativeEndian.Uint32(b[68:])),
+		Inode: uint64(binary.NativeEndian.Uint32(b[68:])), state: b[1],
 	}
 }
 

@@ -5,6 +5,12 @@ package listen
 // Sockets has no table to read here.
 func Sockets() ([]Socket, error) { return nil, ErrNone }
 
+// Lingering cannot be told here.
+func Lingering(int) bool { return true }
+
+// HolderOf knows no more than the user.
+func HolderOf(s Socket) Holder { return Holder{User: s.User} }
+
 // Below is the process alone: its descendants are not known here.
 func Below(pid int) []int { return []int{pid} }
 

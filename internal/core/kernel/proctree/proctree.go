@@ -5,8 +5,10 @@
 // namespace, double-forkers included. The init goes when it is told to, when the
 // command ends, and when the process that started it dies, which it learns from
 // the parent-death signal and from the end of a control pipe. Where the kernel
-// refuses namespaces, and on other systems, a tree is a process group; then a
-// process that leaves its group outlives the tree, and Tree.Weak says so.
+// refuses namespaces the init adopts what the command leaves behind (PR_SET_CHILD_SUBREAPER
+// in prctl(2)) and ends it by itself, which one that is killed cannot; on other systems a
+// tree is a process group, and a process that leaves its group outlives the tree. Tree.Weak
+// says so.
 package proctree
 
 import (
@@ -36,12 +38,17 @@ type Spec struct {
 	// On runs the fork on a thread that lives as long as this process, and that decides
 	// which network the tree is in. nil: this process's own.
 	On func(fork func())
+
+	// Born is told the pid of the tree's init before anything of the command runs; an error
+	// ends the start. On systems without such an init it is told when the command runs.
+	Born func(pid int) error
 }
 
 // Exit is how a command ended.
 type Exit struct {
 	Code   int            // exit code, or 128 + the signal's number
 	Signal syscall.Signal // 0 when it ended by itself
+	Left   string         // a process that the command left behind, by its name, and that was ended; "" when there was none
 }
 
 // OK tells whether the command ended well.
@@ -110,6 +117,10 @@ func (t *Tree) Wait() Exit {
 // Done is closed when the command has ended and its tree is gone.
 func (t *Tree) Done() <-chan struct{} { return t.done }
 
+// Program is the pid of the program that the tree is there for, as this process sees it:
+// the first below the init that is not this program under one of its other names.
+func (t *Tree) Program() int { return programBelow(t.Pid) }
+
 // Signal sends a signal to the command's process group.
 func (t *Tree) Signal(s syscall.Signal) {
 	t.mu.Lock()
@@ -135,12 +146,18 @@ func (t *Tree) Kill() {
 		return
 	default:
 	}
-	if t.Weak {
+	switch {
+	case !t.Weak:
+		_ = syscall.Kill(t.Pid, syscall.SIGKILL) // and the kernel ends its namespace
+	case t.control != nil:
+		_, _ = t.control.Write([]byte{killAll}) // its init ends all that it has
+	default:
 		_ = syscall.Kill(-t.Pid, syscall.SIGKILL)
-		return
 	}
-	_ = syscall.Kill(t.Pid, syscall.SIGKILL)
 }
+
+// killAll on the control pipe is no signal, but has the init end everything.
+const killAll = 255
 
 // startGroup is the fallback: the command in a process group of its own.
 func startGroup(spec Spec, path string) (*Tree, error) {
@@ -154,6 +171,13 @@ func startGroup(spec Spec, path string) (*Tree, error) {
 		return nil, err
 	}
 	t := &Tree{Pid: cmd.Process.Pid, Weak: true, done: make(chan struct{})}
+	if spec.Born != nil {
+		if err := spec.Born(t.Pid); err != nil {
+			_ = syscall.Kill(-t.Pid, syscall.SIGKILL)
+			_ = cmd.Wait()
+			return nil, err
+		}
+	}
 	go func() {
 		err := cmd.Wait()
 		t.mu.Lock()
@@ -171,16 +195,16 @@ func exitOf(state *os.ProcessState, err error) Exit {
 	}
 	status, ok := state.Sys().(syscall.WaitStatus)
 	if ok && status.Signaled() {
-		return Exit{128 + int(status.Signal()), status.Signal()}
+		return Exit{Code: 128 + int(status.Signal()), Signal: status.Signal()}
 	}
 	return Exit{Code: state.ExitCode()}
 }
 
-// parseExit reads the init's last line: "exit CODE SIGNAL".
+// parseExit reads the init's last line: "exit CODE SIGNAL LEFT".
 func parseExit(line string) (Exit, bool) {
 	var e Exit
 	var signal int
-	if _, err := fmt.Sscanf(line, "exit %d %d", &e.Code, &signal); err != nil {
+	if _, err := fmt.Sscanf(line, "exit %d %d %q", &e.Code, &signal, &e.Left); err != nil {
 		return e, false
 	}
 	if signal != 0 {

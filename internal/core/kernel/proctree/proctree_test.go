@@ -24,11 +24,16 @@ var env = []string{"PATH=/usr/bin:/bin", "LANE=2"}
 
 func start(t *testing.T, script string) (*Tree, *os.File) {
 	t.Helper()
+	return startIn(t, Start, script)
+}
+
+func startIn(t *testing.T, begin func(Spec) (*Tree, error), script string) (*Tree, *os.File) {
+	t.Helper()
 	out, err := os.CreateTemp(t.TempDir(), "out")
 	if err != nil {
 		t.Fatal(err)
 	}
-	tree, err := Start(Spec{Argv: []string{"sh", "-c", script}, Env: env, Dir: t.TempDir(), Stdout: out, Stderr: out})
+	tree, err := begin(Spec{Argv: []string{"sh", "-c", script}, Env: env, Dir: t.TempDir(), Stdout: out, Stderr: out})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -115,21 +120,75 @@ func TestNothingOutlivesATree(t *testing.T) {
 		"a bounded outburst": "i=0; while [ $i -lt 60 ]; do (setsid sleep 1000 &); i=$((i+1)); done; echo up; sleep 1000",
 	}
 	for name, script := range hostile {
-		t.Run(name, func(t *testing.T) {
-			mark := fmt.Sprintf("10%d%d", os.Getpid(), time.Now().UnixNano()%1e6)
-			tree, out := start(t, strings.ReplaceAll(script, "1000", mark))
-			if tree.Weak {
-				t.Skip("the kernel gives no namespaces here")
+		for form, begin := range forms() {
+			t.Run(name+", "+form, func(t *testing.T) {
+				mark := fmt.Sprintf("10%d%d", os.Getpid(), time.Now().UnixNano()%1e6)
+				tree, out := startIn(t, begin, strings.ReplaceAll(script, "1000", mark))
+				if tree.Weak != (form == "adopted") {
+					t.Skip("the kernel gives no namespaces here")
+				}
+				await(t, out, "up")
+				if name != "leaves and ends" {
+					tree.Kill()
+				}
+				exit := tree.Wait()
+				if name == "leaves and ends" && exit.Left == "" {
+					t.Errorf("it does not say what was left: %+v", exit)
+				}
+				if left := pids(mark); len(left) > 0 {
+					t.Errorf("%d processes are left", len(left))
+				}
+			})
+		}
+	}
+}
+
+// forms are the ways in which a tree may be started.
+func forms() map[string]func(Spec) (*Tree, error) {
+	return map[string]func(Spec) (*Tree, error){
+		"in a namespace": Start,
+		"adopted": func(s Spec) (*Tree, error) {
+			path, err := LookPath(s.Argv[0], s.Env, s.Dir)
+			if err != nil {
+				return nil, err
 			}
-			await(t, out, "up")
-			if name != "leaves and ends" {
-				tree.Kill()
+			s.On = onStarter
+			return startWeak(s, path)
+		},
+	}
+}
+
+// Nothing of a command runs before its tree was noted, and where that fails nothing runs.
+func TestATreeIsToldBeforeItRuns(t *testing.T) {
+	for form, begin := range forms() {
+		file := filepath.Join(t.TempDir(), "ran")
+		spec := Spec{Argv: []string{"touch", file}, Env: env, Dir: t.TempDir()}
+		spec.Born = func(pid int) error {
+			time.Sleep(20 * time.Millisecond) // time enough to touch it
+			if _, err := os.Stat(file); err == nil || !ProcessOf(pid).Alive() {
+				t.Errorf("%s: it ran already, or is not there", form)
 			}
-			tree.Wait()
-			if left := pids(mark); len(left) > 0 {
-				t.Errorf("%d processes are left", len(left))
-			}
-		})
+			return errors.New("the disk is full")
+		}
+		if _, err := begin(spec); err == nil || err.Error() != "the disk is full" {
+			t.Errorf("%s: %v", form, err)
+		}
+		if _, err := os.Stat(file); err == nil {
+			t.Errorf("%s: it ran though it could not be noted", form)
+		}
+	}
+}
+
+func TestAProcessIsNotAnotherWithItsNumber(t *testing.T) {
+	tree, _ := start(t, "sleep 60")
+	p := ProcessOf(tree.Pid)
+	other := Process{p.Pid, p.Started + 1}
+	if !p.Alive() || other.Alive() || other.Signal(syscall.SIGKILL) == nil || !other.WaitGone(0) || p.WaitGone(time.Millisecond) {
+		t.Error("a process and one that had its number are not told apart")
+	}
+	p.Kill()
+	if !p.WaitGone(0) || p.Alive() {
+		t.Error("it is not gone")
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"runtime"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -30,6 +31,7 @@ type initSpec struct {
 	Path  string   `json:"path"`
 	Argv  []string `json:"argv"`
 	Mount bool     `json:"mount"` // give the namespace its own /proc
+	Adopt bool     `json:"adopt"` // there is no namespace: take in and end what the command leaves
 }
 
 func groupAttributes() *syscall.SysProcAttr {
@@ -37,7 +39,7 @@ func groupAttributes() *syscall.SysProcAttr {
 }
 
 // startTree tries, in this order: namespaces of root, namespaces of an ordinary
-// user, a process group.
+// user, an init without a namespace.
 func startTree(spec Spec, path string) (*Tree, error) {
 	const common = syscall.CLONE_NEWPID | syscall.CLONE_NEWNS
 	var attempts []*syscall.SysProcAttr
@@ -53,12 +55,17 @@ func startTree(spec Spec, path string) (*Tree, error) {
 	})
 	for _, attributes := range attempts {
 		attributes.Pdeathsig = syscall.SIGKILL
-		t, err := startInit(spec, path, attributes)
+		t, err := startInit(spec, initSpec{Path: path, Argv: spec.Argv, Mount: true}, attributes)
 		if err == nil || !refused(err) {
 			return t, err
 		}
 	}
-	return startGroup(spec, path)
+	return startWeak(spec, path)
+}
+
+// startWeak starts a tree where the kernel gives no namespace.
+func startWeak(spec Spec, path string) (*Tree, error) {
+	return startInit(spec, initSpec{Path: path, Argv: spec.Argv, Adopt: true}, groupAttributes())
 }
 
 // errNoNamespace is an init that was started and could not make its mounts.
@@ -70,8 +77,8 @@ func refused(err error) bool {
 		errors.Is(err, unix.EUSERS) || errors.Is(err, errNoNamespace)
 }
 
-func startInit(spec Spec, path string, attributes *syscall.SysProcAttr) (*Tree, error) {
-	told, err := json.Marshal(initSpec{Path: path, Argv: spec.Argv, Mount: true})
+func startInit(spec Spec, do initSpec, attributes *syscall.SysProcAttr) (*Tree, error) {
+	told, err := json.Marshal(do)
 	if err != nil {
 		return nil, err
 	}
@@ -108,8 +115,14 @@ func startInit(spec Spec, path string, attributes *syscall.SysProcAttr) (*Tree, 
 	pipes[0][0].Close()
 	pipes[1][1].Close()
 	pipes[2][0].Close()
+	var born error
+	if spec.Born != nil {
+		born = spec.Born(cmd.Process.Pid)
+	}
 	go func() { // may be larger than a pipe
-		_, _ = pipes[2][1].Write(told)
+		if born == nil {
+			_, _ = pipes[2][1].Write(told)
+		}
 		pipes[2][1].Close()
 	}()
 	report := bufio.NewReader(pipes[1][0])
@@ -119,13 +132,16 @@ func startInit(spec Spec, path string, attributes *syscall.SysProcAttr) (*Tree, 
 		cmd.Wait()
 		pipes[0][1].Close()
 		pipes[1][0].Close()
+		if born != nil {
+			return nil, born
+		}
 		text := strings.TrimSpace(strings.TrimPrefix(first, "error "))
 		if strings.HasPrefix(text, "mount") || text == "" {
 			return nil, fmt.Errorf("%w: %s", errNoNamespace, text)
 		}
 		return nil, errors.New(text)
 	}
-	t := &Tree{Pid: cmd.Process.Pid, control: pipes[0][1], done: make(chan struct{})}
+	t := &Tree{Pid: cmd.Process.Pid, Weak: do.Adopt, control: pipes[0][1], done: make(chan struct{})}
 	go func() {
 		last := readAll(report)
 		err := cmd.Wait() // returns when the kernel has ended the whole namespace
@@ -168,6 +184,11 @@ func Init() {
 			fail("mount /proc", err)
 		}
 	}
+	if told.Adopt {
+		if err := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0); err != nil {
+			fail("adopt", err)
+		}
+	}
 	_ = unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0)
 	signals := make(chan os.Signal, 16)
 	signal.Notify(signals, unix.SIGTERM, unix.SIGINT, unix.SIGHUP, unix.SIGQUIT)
@@ -181,9 +202,14 @@ func Init() {
 	go func() {
 		one := make([]byte, 1)
 		for {
-			if n, err := control.Read(one); n == 1 {
+			n, err := control.Read(one)
+			switch {
+			case n == 1 && one[0] != killAll:
 				_ = unix.Kill(-main, syscall.Signal(one[0]))
-			} else if err != nil {
+			case n == 1:
+				endAll(told.Adopt)
+			case err != nil:
+				endAll(told.Adopt)
 				os.Exit(99) // the starter is gone, and with this init goes the namespace
 			}
 		}
@@ -207,8 +233,74 @@ func Init() {
 			if status.Signaled() {
 				code, signalled = 0, int(status.Signal())
 			}
-			fmt.Fprintf(report, "exit %d %d\n", code, signalled)
+			fmt.Fprintf(report, "exit %d %d %q\n", code, signalled, left())
+			endAll(told.Adopt)
 			os.Exit(0)
 		}
+	}
+}
+
+// left is the name of a process that is still there when the command has ended.
+func left() string {
+	for _, pid := range children(os.Getpid()) {
+		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+		if _, alive := started(pid); alive && err == nil {
+			return strings.TrimSpace(string(b))
+		}
+	}
+	return ""
+}
+
+// children are those of a process now.
+func children(pid int) []int {
+	var out []int
+	tasks, _ := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
+	for _, t := range tasks {
+		b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/task/%s/children", pid, t.Name()))
+		for text := range strings.FieldsSeq(string(b)) {
+			if child, err := strconv.Atoi(text); err == nil {
+				out = append(out, child)
+			}
+		}
+	}
+	return out
+}
+
+// endAll ends everything that descends from this init, where no namespace does it. What a
+// process that is ended leaves comes to this init and is ended in turn.
+func endAll(adopted bool) {
+	if !adopted {
+		return
+	}
+	for {
+		all := children(os.Getpid())
+		alive := false
+		for _, pid := range all {
+			if _, ok := started(pid); ok {
+				alive = true
+				_ = unix.Kill(pid, unix.SIGKILL)
+			}
+		}
+		if !alive {
+			return
+		}
+		_, _ = unix.Wait4(-1, nil, unix.WNOHANG, nil)
+	}
+}
+
+// programBelow follows the processes that are this program itself to what they run: the
+// init, what enters a sealed root, the interpreter of a script while it runs one command.
+func programBelow(pid int) int {
+	self, err := os.Stat("/proc/self/exe")
+	if err != nil {
+		return pid
+	}
+	for {
+		exe, err := os.Stat(fmt.Sprintf("/proc/%d/exe", pid))
+		below := children(pid)
+		if err != nil || !os.SameFile(self, exe) || len(below) != 1 {
+			return pid
+		}
+		pid = below[0]
 	}
 }

@@ -8,14 +8,18 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"net/http"
 	"os/exec"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
 	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/event"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/host"
 	"trammel.example/trammel/internal/core/checkout/approval"
@@ -62,10 +66,15 @@ func (c *Client) call(ctx context.Context, method, path string, question, answer
 	if err != nil {
 		return err
 	}
-	resp, err := c.http.Do(r)
+	listening, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	go c.pulse(listening, stop)
+	resp, err := c.http.Do(r.WithContext(listening))
 	switch {
 	case err != nil && ctx.Err() != nil:
 		return context.Cause(ctx)
+	case err != nil && errors.Is(context.Cause(listening), errDeaf):
+		return c.deaf()
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ECONNREFUSED):
 		return errNobody
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF):
@@ -163,11 +172,88 @@ func (c *Client) StatusInFull(ctx context.Context) ([]Status, error) {
 	return out, err
 }
 
-// Claim holds ports for services: wanted numbers by port key.
-func (c *Client) Claim(ctx context.Context, wanted bay.Ports) (Claimed, error) {
+// Claim holds ports for services. It waits until nothing of a supervisor that was killed is
+// alive any more, and says so.
+func (c *Client) Claim(ctx context.Context, o Order) (Claimed, error) {
 	var out Claimed
-	err := c.insist(ctx, "/claim", wanted, &out)
+	err := c.insist(ctx, "/claim", o, &out)
+	if err == nil && len(out.Earlier) > 0 {
+		event.Say(ctx, "what an earlier supervisor of this bay ran is still ending: "+strings.Join(out.Earlier, ", ")+"; waiting for it")
+		o.Patient = true
+		err = c.insist(ctx, "/claim", o, &out)
+	}
 	return out, err
+}
+
+// Drop ends copies of services, and nothing that needs them.
+func (c *Client) Drop(ctx context.Context, names []string) error {
+	var out []Status
+	err := c.call(ctx, http.MethodPost, "/stop?alone=1", names, &out)
+	if errors.Is(err, errNobody) {
+		return nil
+	}
+	return err
+}
+
+// Signal sends a signal, by its name without SIG, to the programs of services.
+func (c *Client) Signal(ctx context.Context, o Signal) ([]Signalled, error) {
+	var out []Signalled
+	err := c.call(ctx, http.MethodPost, "/signal", o, &out)
+	if errors.Is(err, errNobody) {
+		return nil, nil
+	}
+	return out, err
+}
+
+// SignalNames are the signals that services can be sent.
+func SignalNames() []string { return slices.Sorted(maps.Keys(signals)) }
+
+// How long a supervisor may be silent before it is asked whether it is there at all, and how
+// long it may take to say so. What it was asked for may take any time; this takes none.
+const (
+	silence = 2 * time.Second
+	pulse   = 3 * time.Second
+)
+
+// errDeaf is the cause of a call's end when the supervisor does not answer anything.
+var errDeaf = errors.New("the supervisor does not answer")
+
+// pulse asks a supervisor that is silent whether it is there, and ends the call when it is
+// not.
+func (c *Client) pulse(ctx context.Context, end context.CancelCauseFunc) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(silence):
+		}
+		asking, done := context.WithTimeout(ctx, pulse)
+		r, err := http.NewRequestWithContext(asking, http.MethodGet, "http://supervisor/pulse", nil)
+		if err == nil {
+			var resp *http.Response
+			if resp, err = c.http.Do(r); err == nil {
+				resp.Body.Close()
+			}
+		}
+		deaf := err != nil && errors.Is(asking.Err(), context.DeadlineExceeded)
+		done()
+		if deaf && ctx.Err() == nil {
+			end(errDeaf)
+			return
+		}
+	}
+}
+
+// deaf says how to end a supervisor that does not answer.
+func (c *Client) deaf() error {
+	raw, _ := disk.Read(c.bay.SupervisorLock(), 64)
+	pid, err := strconv.Atoi(strings.TrimSpace(string(raw)))
+	if err != nil {
+		return fault.New(fault.NotReady, "the supervisor of bay %s does not answer", c.bay.Name).
+			Advise("Its log: %s", c.bay.SupervisorLog())
+	}
+	return fault.New(fault.NotReady, "the supervisor of bay %s (pid %d) does not answer", c.bay.Name, pid).
+		Advise("Where it was suspended, wake it: kill -CONT %d\nOtherwise end it, and its services with it: kill -KILL %d\nThen: trammel start. Its log: %s", pid, pid, c.bay.SupervisorLog())
 }
 
 // Start starts a service and waits until it is ready, done or failed. A person consented
@@ -200,12 +286,10 @@ func (c *Client) Stop(ctx context.Context, names []string) ([]Status, error) {
 			return out, nil
 		}
 	}
-	for deadline := time.Now().Add(5 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
-		lock, err := disk.LockFile(c.bay.SupervisorLock())
-		if err == nil {
-			lock.Close()
-			break
-		}
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	if lock, err := disk.WaitLock(ctx, c.bay.SupervisorLock()); err == nil {
+		lock.Close()
 	}
 	return out, nil
 }

@@ -2,11 +2,13 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"strconv"
 	"sync"
+	"syscall"
 	"time"
 
 	"trammel.example/trammel/internal/core/kernel/listen"
@@ -17,6 +19,10 @@ import (
 type ground struct {
 	net *network.Network // nil: this machine's
 	way *http.Server     // the way out of a private one
+
+	// begun is when it was made. Looks at services that run are made at multiples of a time
+	// since then, so that all of them share one reading of the table.
+	begun time.Time
 
 	mu    sync.Mutex
 	table []listen.Socket
@@ -38,7 +44,7 @@ func newGround() (*ground, error) {
 		n.Close()
 		return nil, err
 	}
-	g := &ground{net: n, way: &http.Server{Handler: network.Proxy()}}
+	g := &ground{begun: time.Now(), net: n, way: &http.Server{Handler: network.Proxy()}}
 	go func() { _ = g.way.Serve(l) }()
 	return g, nil
 }
@@ -83,10 +89,9 @@ func (g *ground) sockets() ([]listen.Socket, error) {
 	return g.table, g.err
 }
 
-// listens tells whether somebody listens on a port; an error means that nobody knows.
-func (g *ground) listens(_ context.Context, port int) (bool, error) {
-	table, err := g.sockets()
-	return err == nil && listen.On(table, port), err
+// next is how long it is until the next look at what is looked at so often.
+func (g *ground) next(every time.Duration) time.Duration {
+	return every - time.Since(g.begun)%every
 }
 
 func (g *ground) dial(ctx context.Context, port int) (net.Conn, error) {
@@ -142,7 +147,12 @@ func (g *ground) forward(spec Spec) (end func(), err error) {
 		l, err := net.Listen("tcp4", "127.0.0.1:"+strconv.Itoa(outer))
 		if err != nil {
 			end()
-			return nil, err
+			if table, tableErr := listen.Sockets(); tableErr == nil && errors.Is(err, syscall.EADDRINUSE) {
+				if at := listen.At(table, outer); len(at) > 0 {
+					return nil, &stranger{name, outer, listen.HolderOf(at[0])}
+				}
+			}
+			return nil, fmt.Errorf("its port %s cannot be forwarded: %w", name, err)
 		}
 		listeners = append(listeners, l)
 		inner := spec.Ports[name]

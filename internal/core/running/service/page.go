@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"html/template"
 	"io"
-	"maps"
 	"net/http"
 	"os"
 	"os/exec"
@@ -118,11 +117,16 @@ func (p *page) state(w http.ResponseWriter, r *http.Request) {
 	seen := map[string]bool{}
 	for _, st := range list {
 		x := serviceOut{Name: st.Name, Service: st.Service, State: st.State, Reason: foreign.Text(st.Reason), Since: st.Since, Running: st.Running(), Restarts: st.Restarts, Address: st.Address, Ports: []string{}, More: []string{}}
-		for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
-			x.Ports = append(x.Ports, fmt.Sprintf("127.0.0.1:%d", st.Ports[name]))
+		for _, at := range st.Where() {
+			if !strings.HasPrefix(at, "http://") {
+				x.Ports = append(x.Ports, at)
+			}
 		}
 		for _, m := range st.More {
 			x.More = append(x.More, m.At)
+		}
+		for _, at := range st.Exposed() {
+			x.More = append(x.More, at+" is open to other machines")
 		}
 		seen[st.Service] = true
 		out.Services = append(out.Services, x)

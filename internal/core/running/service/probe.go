@@ -36,31 +36,33 @@ const listenEvery = 3 * time.Millisecond
 // the kernel tells; then the declared probe must succeed, since listening is not yet
 // ready. The error is the last probe's when the time is up or the context ends. probe
 // is made before the service starts, so that it sees the first line of the log.
-func await(ctx context.Context, s Spec, probe func(context.Context) error, g *ground, log *logWriter) error {
+func await(ctx context.Context, s Spec, probe func(context.Context) error, h *holding, log *logWriter) error {
 	ctx, cancel := context.WithTimeout(ctx, s.Ready.Within)
 	defer cancel()
 	defer log.setWatch(nil)
 	start := time.Now()
 	for _, port := range s.ports() {
-		for {
-			if len(s.Ready.Command) > 0 && time.Since(start) > time.Second {
-				break // a command may mean something else than its ports
-			}
-			open, err := g.listens(ctx, port)
-			if err != nil || open {
-				break // where nobody tells, the probe finds out
-			}
-			select {
-			case <-ctx.Done():
-				return fmt.Errorf("nothing listens on port %d", port)
-			case <-time.After(listenEvery):
-			}
+		if err := h.opened(ctx, port, start); err != nil {
+			return err
+		}
+	}
+	if s.plain() {
+		// Nothing tells when it can be used. One that ends at once was never ready.
+		select {
+		case <-ctx.Done():
+			return errors.New("it has only just begun")
+		case <-time.After(min(grace, s.Ready.Within)):
+			return nil
 		}
 	}
 	for {
 		err := probe(ctx)
 		if err == nil {
-			return nil
+			err = h.strangers() // what answered, or says that it is ready, may be another's
+		}
+		var other *stranger
+		if err == nil || errors.As(err, &other) && time.Since(start) > patience {
+			return err
 		}
 		select {
 		case <-ctx.Done():
@@ -68,6 +70,16 @@ func await(ctx context.Context, s Spec, probe func(context.Context) error, g *gr
 		case <-time.After(pause(s.Ready, time.Since(start))):
 		}
 	}
+}
+
+// grace is how long a service without ports and without a probe must run until it counts
+// as ready.
+const grace = 200 * time.Millisecond
+
+// plain tells whether nothing says when the service can be used.
+func (s Spec) plain() bool {
+	p := s.Ready
+	return len(s.Ports) == 0 && p.TCP == 0 && p.HTTP == "" && p.Log == "" && p.File == "" && !p.Notify && len(p.Command) == 0
 }
 
 // ports are those that must be listened on before a probe makes sense.
@@ -232,6 +244,9 @@ func (s Spec) liveness() time.Duration {
 	p := s.Ready
 	switch {
 	case p.Log != "" || p.Notify || p.File != "":
+		if len(s.Ports) > 0 {
+			return 5 * time.Second // whether somebody else has them
+		}
 		return 0
 	case len(p.Command) > 0:
 		return max(p.Every, 30*time.Second)
@@ -245,14 +260,17 @@ func (s Spec) liveness() time.Duration {
 
 // alive is one answer of a service that is ready. Ports are looked up in the kernel's
 // table, which one reading serves for all services.
-func (s Spec) alive(ctx context.Context, g *ground, probe func(context.Context) error) error {
+func (s Spec) alive(ctx context.Context, h *holding, probe func(context.Context) error) error {
+	if err := h.strangers(); err != nil {
+		return err
+	}
 	if s.Ready.HTTP == "" && len(s.Ready.Command) == 0 {
 		for _, port := range s.ports() {
-			open, err := g.listens(ctx, port)
+			own, err := h.look(port)
 			if errors.Is(err, listen.ErrNone) {
-				return g.accepts(ctx, port)
+				return h.g.accepts(ctx, port)
 			}
-			if err == nil && !open {
+			if err == nil && !own {
 				return fmt.Errorf("nothing listens on port %d any more", port)
 			}
 		}

@@ -25,6 +25,7 @@ import (
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/kernel/listen"
 )
 
 // Services and pages have names: http://SERVICE.PROJECT.localhost:4280/, with the bay
@@ -42,7 +43,39 @@ type routes struct {
 	Label    string           `json:"label"` // what the names of this checkout end in: its project, or a name of its own
 	Bay      string           `json:"bay"`
 	Records  string           `json:"records"`
-	Services map[string][]int `json:"services"` // ports on this machine, a copy each
+	Services map[string][]way `json:"services"` // a copy each
+}
+
+// way is where a copy of a service is reached.
+type way struct {
+	Port   int    `json:"port"`             // on this machine
+	Socket uint64 `json:"socket,omitempty"` // its own listener there; 0 where that cannot be told
+	State  string `json:"state"`
+}
+
+// whose says why requests must not be handed to a port; "" when they may. Between the looks
+// at a service somebody else may have come to listen there.
+func (w way) whose() string {
+	if w.State == Starting {
+		return "is starting"
+	}
+	if w.Socket == 0 {
+		return ""
+	}
+	table, err := listen.Sockets()
+	if err != nil {
+		return ""
+	}
+	at := listen.At(table, w.Port)
+	if len(at) == 0 {
+		return "is not ready"
+	}
+	for _, s := range at {
+		if s.Inode != w.Socket {
+			return fmt.Sprintf("does not answer: its port %d is taken by %s", w.Port, listen.HolderOf(s))
+		}
+	}
+	return ""
 }
 
 // host is the name of a service (or, with "", of the page) without the port.
@@ -79,7 +112,7 @@ func (s *supervisor) takeLabel() {
 func (s *supervisor) publish() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	r := routes{Project: s.bay.Project, Label: s.label, Bay: s.bay.Name, Records: s.bay.Records, Services: map[string][]int{}}
+	r := routes{Project: s.bay.Project, Label: s.label, Bay: s.bay.Name, Records: s.bay.Records, Services: map[string][]way{}}
 	names := make([]string, 0, len(s.units))
 	for name := range s.units {
 		names = append(names, name)
@@ -87,9 +120,15 @@ func (s *supervisor) publish() {
 	slices.SortFunc(names, compareNames)
 	for _, name := range names {
 		u := s.units[name]
-		if port := u.spec.Reached()[u.spec.Web]; port != 0 && u.Status().Running() {
-			r.Services[u.spec.Service] = append(r.Services[u.spec.Service], port)
+		port, st := u.spec.Reached()[u.spec.Web], u.Status()
+		if port == 0 || !st.Running() {
+			continue
 		}
+		w := way{Port: port, State: st.State}
+		if h := u.present(); h != nil && u.spec.Network == "" && st.State != Starting {
+			w.Socket = h.socket(port)
+		}
+		r.Services[u.spec.Service] = append(r.Services[u.spec.Service], w)
 	}
 	raw, err := json.Marshal(r)
 	if err == nil && string(raw) != s.published {
@@ -98,6 +137,26 @@ func (s *supervisor) publish() {
 	}
 	if err != nil {
 		s.log.Warn("names cannot be published", "error", err)
+	}
+}
+
+// say has what is routed be published anew, soon and once for many changes.
+func (s *supervisor) say() {
+	select {
+	case s.unsaid <- struct{}{}:
+	default:
+	}
+}
+
+// publishing publishes what changed.
+func (s *supervisor) publishing(ctx context.Context) {
+	for {
+		s.publish()
+		select {
+		case <-s.unsaid:
+		case <-ctx.Done():
+			return
+		}
 	}
 }
 
@@ -134,22 +193,15 @@ func (s *supervisor) address(service string) string {
 
 // route serves names whenever no other supervisor of the user does.
 func (s *supervisor) route(ctx context.Context) {
-	s.publish()
-	for {
-		lock, err := disk.LockFile(filepath.Join(s.bay.Routes(), "router.lock"))
-		if err == nil {
-			s.serveNames(ctx)
-			lock.Close()
-		} else if !errors.Is(err, disk.ErrHeld) {
+	lock, err := disk.WaitLock(ctx, filepath.Join(s.bay.Routes(), "router.lock"))
+	if err != nil {
+		if ctx.Err() == nil {
 			s.log.Warn("names are not served", "error", err)
-			return
 		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(500 * time.Millisecond):
-		}
+		return
 	}
+	defer lock.Close()
+	s.serveNames(ctx)
 }
 
 func (s *supervisor) serveNames(ctx context.Context) {
@@ -227,9 +279,9 @@ func (t *router) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	for _, bay := range all {
-		for service, ports := range bay.Services {
-			if name == bay.host(service) && len(ports) > 0 {
-				t.service(w, r, service, ports)
+		for service, ways := range bay.Services {
+			if name == bay.host(service) && len(ways) > 0 {
+				t.service(w, r, service, ways)
 				return
 			}
 		}
@@ -239,9 +291,20 @@ func (t *router) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // service hands a request to one of a service's copies, in turn. Upgrades such as
 // WebSocket's (RFC 6455) and streams pass as they come.
-func (t *router) service(w http.ResponseWriter, r *http.Request, service string, ports []int) {
-	port := ports[int(t.turn.Add(1))%len(ports)]
-	target := &url.URL{Scheme: "http", Host: "127.0.0.1:" + strconv.Itoa(port)}
+func (t *router) service(w http.ResponseWriter, r *http.Request, service string, ways []way) {
+	turn, why := int(t.turn.Add(1)), ""
+	to := ways[turn%len(ways)]
+	for i := range ways {
+		to = ways[(turn+i)%len(ways)]
+		if why = to.whose(); why == "" {
+			break
+		}
+	}
+	if why != "" {
+		say(w, http.StatusBadGateway, "Service "+service+" "+why+".", "See how it is: trammel show, trammel logs "+service, nil)
+		return
+	}
+	target := &url.URL{Scheme: "http", Host: "127.0.0.1:" + strconv.Itoa(to.Port)}
 	proxy := &httputil.ReverseProxy{
 		Rewrite: func(p *httputil.ProxyRequest) {
 			p.SetURL(target)

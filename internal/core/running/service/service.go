@@ -11,6 +11,10 @@
 package service
 
 import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"trammel.example/trammel/internal/core/base/canon"
@@ -110,6 +114,8 @@ type Status struct {
 	Build    string         `json:"build"`
 	Weak     bool           `json:"weak,omitempty"`    // runs without a namespace: clean-up is weaker
 	Address  string         `json:"address,omitempty"` // URL by name, of one that browsers are sent to
+	Open     []string       `json:"open,omitempty"`    // declared ports that other machines reach too, as address and port
+	Taken    string         `json:"taken,omitempty"`   // name of the port that a stranger has, where that is why it failed
 	Says     string         `json:"says,omitempty"`    // its own last word on how it is (STATUS= in sd_notify(3))
 
 	// Only when asked for in full.
@@ -118,10 +124,39 @@ type Status struct {
 	CPU    float64    `json:"cpu,omitempty"`    // cores, since the last time somebody asked
 }
 
+// Where lists how the service is reached: by its name, where it has one, and at every port,
+// with the name of the port where it has several.
+func (st Status) Where() []string {
+	var out []string
+	if st.Address != "" {
+		out = append(out, strings.TrimSuffix(st.Address, "/"))
+	}
+	for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
+		at := fmt.Sprintf("127.0.0.1:%d", st.Ports[name])
+		if len(st.Ports) > 1 {
+			at = name + " " + at
+		}
+		out = append(out, at)
+	}
+	return out
+}
+
+// Exposed are all ports that other machines reach, declared or not, as address and port.
+func (st Status) Exposed() []string {
+	out := slices.Clone(st.Open)
+	for _, m := range st.More {
+		if m.Open {
+			out = append(out, m.At)
+		}
+	}
+	return out
+}
+
 // Listener is a port that a service opened beyond those that are declared.
 type Listener struct {
 	At      string `json:"at"` // address and port
 	Command string `json:"command"`
+	Open    bool   `json:"open,omitempty"` // other machines reach it too
 }
 
 // Running tells whether something of the service runs or is about to.

@@ -13,6 +13,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -20,14 +21,20 @@ import (
 
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/checkout/bay"
+	"trammel.example/trammel/internal/core/kernel/listen"
+	"trammel.example/trammel/internal/core/kernel/proctree"
 )
 
 // SupervisorName is the argv[0] under which this program is a bay's supervisor;
 // argv[1] is the bay as JSON.
 const SupervisorName = "trammel-supervisor"
 
-// idle is how long a supervisor without services waits for the first one.
-const idle = 10 * time.Second
+// idle is how long a supervisor without services waits for the first one, and shown how long
+// it stays when all of them failed or are done.
+const (
+	idle  = 10 * time.Second
+	shown = 30 * time.Minute
+)
 
 // Supervise is the life of a supervisor. main calls it when argv[0] is
 // SupervisorName; it does not return. A second one for the same bay goes at once.
@@ -54,13 +61,19 @@ func supervise(b bay.Bay, log *slog.Logger) error {
 		return err
 	}
 	defer lock.Close()
+	// Whoever finds this one deaf is told its number.
+	if err := lock.Truncate(0); err == nil {
+		_, _ = lock.WriteAt([]byte(strconv.Itoa(os.Getpid())), 0)
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	s := &supervisor{
 		bay: b, log: log, ctx: ctx, cancel: cancel,
 		units: map[string]*unit{}, claims: map[string]*bay.Claim{}, activity: time.Now(),
-		grounds: map[string]*ground{"": {}},
+		grounds: map[string]*ground{"": {begun: time.Now()}},
+		stirred: make(chan struct{}, 1), unsaid: make(chan struct{}, 1),
 	}
+	s.earlier = openTrees(b, func(text string) { log.Info(text) })
 	s.takeLabel()
 	s.page = newPage(s)
 	listener, err := listenControl(s.bay.Socket())
@@ -72,10 +85,11 @@ func supervise(b bay.Bay, log *slog.Logger) error {
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
 	log.Info("the supervisor is there", "pid", os.Getpid())
-	tick := time.NewTicker(100 * time.Millisecond)
-	defer tick.Stop()
+	go s.publishing(ctx)
 	go s.route(ctx)
 	defer s.withdraw()
+	timer := time.NewTimer(0)
+	defer timer.Stop()
 	for {
 		select {
 		case got := <-signals:
@@ -84,14 +98,18 @@ func supervise(b bay.Bay, log *slog.Logger) error {
 			s.mu.Lock()
 			s.closing = true
 			s.mu.Unlock()
-		case <-tick.C:
-			s.mu.Lock()
-			s.closing = s.closing || s.unused()
-			s.mu.Unlock()
+		case <-s.stirred: // a request ended, or a service is in another state
+		case <-timer.C: // nothing did for as long as was waited for
 		}
 		s.mu.Lock()
+		wait, ends := s.unused()
+		s.closing = s.closing || ends && wait <= 0
 		closing := s.closing
 		s.mu.Unlock()
+		timer.Stop()
+		if ends {
+			timer.Reset(max(wait, time.Millisecond))
+		}
 		if closing {
 			// Whoever connects from here on finds no socket and starts a new one.
 			os.Remove(s.bay.Socket())
@@ -124,28 +142,41 @@ type supervisor struct {
 	requests  int                   // being answered
 	activity  time.Time             // the last request's end
 	closing   bool
+
+	earlier *trees        // of a supervisor that was killed, and of this one
+	stirred chan struct{} // something happened that may be the end
+	unsaid  chan struct{} // what is published is not so any more
 }
 
-// unused tells whether nothing runs and nobody asks; s.mu is held. Services that
-// failed or are done hold nothing, and their last state is in their logs, but
-// they are shown for a while.
-func (s *supervisor) unused() bool {
-	if s.requests > 0 {
-		return false
+// stir has the supervisor look whether it is still needed.
+func (s *supervisor) stir() {
+	select {
+	case s.stirred <- struct{}{}:
+	default: // it is about to look
 	}
-	quiet := time.Since(s.activity)
+}
+
+// unused tells whether nothing runs and nobody asks, and how long this must stay so until
+// the supervisor ends; s.mu is held. Services that failed or are done hold nothing, and
+// their last state is in their logs, but they are shown for a while.
+func (s *supervisor) unused() (wait time.Duration, ends bool) {
+	if s.requests > 0 {
+		return 0, false
+	}
+	after := time.Duration(0)
+	if len(s.units) == 0 {
+		after = idle
+	}
 	for _, u := range s.units {
 		switch u.Status().State {
 		case Stopped:
 		case Failed, Done:
-			if quiet < 30*time.Minute {
-				return false
-			}
+			after = shown
 		default:
-			return false
+			return 0, false
 		}
 	}
-	return len(s.units) > 0 || quiet > idle
+	return after - time.Since(s.activity), true
 }
 
 func (s *supervisor) routes() http.Handler {
@@ -160,6 +191,13 @@ func (s *supervisor) routes() http.Handler {
 			}
 			s.requests++
 			s.mu.Unlock()
+			defer func() { // also when it panics, which the server catches
+				s.mu.Lock()
+				s.requests--
+				s.activity = time.Now()
+				s.mu.Unlock()
+				s.stir()
+			}()
 			answer, err := f(r)
 			if err != nil {
 				http.Error(w, err.Error(), http.StatusBadRequest)
@@ -167,10 +205,6 @@ func (s *supervisor) routes() http.Handler {
 				w.Header().Set("Content-Type", "application/json")
 				_ = json.NewEncoder(w).Encode(answer)
 			}
-			s.mu.Lock()
-			s.requests--
-			s.activity = time.Now()
-			s.mu.Unlock()
 		})
 	}
 	handle("GET /status", func(r *http.Request) (any, error) {
@@ -187,9 +221,15 @@ func (s *supervisor) routes() http.Handler {
 		if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&names); err != nil {
 			return nil, err
 		}
-		s.stop(r.Context(), names)
+		if r.URL.Query().Has("alone") {
+			s.drop(names)
+		} else {
+			s.stop(r.Context(), names)
+		}
 		return s.statuses(), nil
 	})
+	handle("POST /signal", s.signal)
+	mux.HandleFunc("GET /pulse", func(http.ResponseWriter, *http.Request) {}) // that it answers is the answer
 	s.page.handle(mux)
 	return mux
 }
@@ -228,65 +268,6 @@ func commonService(a, b string) bool {
 	return ext != "" && a[:len(a)-len(ext)] == b[:max(0, len(b)-len(filepath.Ext(b)))]
 }
 
-// Claimed is the answer to a claim: the numbers that are held, and a sentence for
-// each that is not the one that was recorded.
-type Claimed struct {
-	Ports bay.Ports `json:"ports"`
-	Moved []string  `json:"moved"`
-}
-
-// claim takes the ports of services for the bay's life and records the numbers.
-func (s *supervisor) claim(r *http.Request) (any, error) {
-	wanted := bay.Ports{}
-	if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&wanted); err != nil {
-		return nil, err
-	}
-	unlock, err := disk.Lock(r.Context(), s.bay.PortsFile()+".lock")
-	if err != nil {
-		return nil, err
-	}
-	defer unlock()
-	ports, err := s.bay.ReadPorts()
-	var broken *bay.Broken
-	if errors.As(err, &broken) { // whoever asked has just chosen anew, and it broke again
-		err = broken.PutAside(r.Context(), "numbers of ports are chosen anew")
-	}
-	if err != nil {
-		return nil, err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	answer := Claimed{Ports: bay.Ports{}}
-	keys := make([]string, 0, len(wanted))
-	for key := range wanted {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	for _, key := range keys {
-		number := ports[key]
-		if number == 0 {
-			number = wanted[key]
-		}
-		if held := s.claims[key]; held != nil {
-			answer.Ports[key] = held.Number
-			continue
-		}
-		c, err := s.bay.Claim(number)
-		for try := 0; errors.Is(err, bay.ErrTaken) && try < 20; try++ {
-			// Somebody took the next one between choosing and claiming: again.
-			c, err = s.bay.Claim(s.bay.Choose(ports, key, 0))
-		}
-		if err != nil {
-			return nil, fmt.Errorf("port %d for %s: %w", number, key, err)
-		}
-		if c.Number != number {
-			answer.Moved = append(answer.Moved, fmt.Sprintf("port %d is taken by another program; %s has %d instead", number, bay.PortName(key), c.Number))
-		}
-		s.claims[key], ports[key], answer.Ports[key] = c, c.Number, c.Number
-	}
-	return answer, s.bay.SavePorts(ports)
-}
-
 // readSpec reads what is to be started.
 func readSpec(from io.Reader) (spec Spec, err error) {
 	if err := json.NewDecoder(io.LimitReader(from, 16<<20)).Decode(&spec); err != nil {
@@ -305,6 +286,9 @@ func readSpec(from io.Reader) (spec Spec, err error) {
 func (s *supervisor) start(r *http.Request) (any, error) {
 	spec, err := readSpec(r.Body)
 	if err != nil {
+		return nil, err
+	}
+	if err := s.earlier.wait(r.Context()); err != nil {
 		return nil, err
 	}
 	var followers []Spec
@@ -353,18 +337,14 @@ func (s *supervisor) launch(spec Spec) (*unit, error) {
 		return nil, err
 	}
 	u := newUnit(spec, log, g, s.bay)
+	u.note = s.earlier.note
+	u.turn = func() { s.say(); s.stir() }
 	ctx, stop := context.WithCancel(s.ctx)
 	u.stop = stop
 	s.units[spec.Name] = u
 	s.want(spec.Service, true)
-	go func() {
-		u.run(ctx)
-		s.publish()
-	}()
-	go func() {
-		u.settled(ctx)
-		s.publish()
-	}()
+	go u.run(ctx)
+	s.say()
 	return u, nil
 }
 
@@ -425,16 +405,82 @@ func (s *supervisor) stop(ctx context.Context, names []string) {
 	s.halt(ctx, all)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for key, c := range s.claims { // ports of services that are stopped are free again
-		used := false
-		for _, u := range s.units {
-			used = used || u.Status().State != Stopped && bay.OwnsPort(u.spec.Service, key)
-		}
-		if !used {
-			c.Release()
-			delete(s.claims, key)
+	s.release()
+}
+
+// drop ends copies of services that are not declared any more, and nothing else: what needs
+// the service has others of it, and is started anew where it was told of this one.
+func (s *supervisor) drop(names []string) {
+	s.mu.Lock()
+	var gone []*unit
+	for _, name := range names {
+		if u := s.units[name]; u != nil {
+			u.stop()
+			gone = append(gone, u)
 		}
 	}
+	s.mu.Unlock()
+	for _, u := range gone {
+		<-u.gone
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, u := range gone {
+		if s.units[u.spec.Name] == u {
+			delete(s.units, u.spec.Name)
+		}
+	}
+	s.release()
+	s.say()
+}
+
+// signal sends a signal to the programs of services.
+func (s *supervisor) signal(r *http.Request) (any, error) {
+	var o Signal
+	if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&o); err != nil {
+		return nil, err
+	}
+	number, ok := signals[o.Signal]
+	if !ok {
+		return nil, fmt.Errorf("no signal is named %q", o.Signal)
+	}
+	s.mu.Lock()
+	var units []*unit
+	for name, u := range s.units {
+		if slices.Contains(o.Names, name) || slices.Contains(o.Names, u.spec.Service) {
+			units = append(units, u)
+		}
+	}
+	s.mu.Unlock()
+	sent := []Signalled{}
+	for _, u := range units {
+		h := u.present()
+		if h == nil || !u.Status().Running() {
+			continue
+		}
+		program := proctree.ProcessOf(h.tree.Program())
+		if !slices.Contains(listen.Below(h.tree.Pid), program.Pid) { // it ended meanwhile
+			continue
+		}
+		if err := program.Signal(number); err == nil {
+			u.log.line("sup", []byte("SIG"+o.Signal+" was sent to pid "+strconv.Itoa(program.Pid)))
+			sent = append(sent, Signalled{u.spec.Name, program.Pid})
+		}
+	}
+	slices.SortFunc(sent, func(a, b Signalled) int { return compareNames(a.Name, b.Name) })
+	return sent, nil
+}
+
+// Signal asks for a signal to be sent to services.
+type Signal struct {
+	Signal string   `json:"signal"` // "HUP"
+	Names  []string `json:"names"`
+}
+
+// Signalled is a program that got a signal.
+type Signalled struct {
+	Name string `json:"name"`
+	Pid  int    `json:"pid"`
 }
 
 // closure are units and all that need them; s.mu is held.
@@ -480,12 +526,15 @@ func (s *supervisor) halt(_ context.Context, names []string) {
 			wait.Go(func() { <-u.gone })
 		}
 		wait.Wait()
-		for _, u := range level {
-			u.set(func(st *Status) { st.State, st.Reason = Stopped, "" })
+		for _, u := range level { // one that had failed or was done is stopped now, too
+			u.set(func(st *Status) {
+				if st.State != Stopped {
+					st.State, st.Reason = Stopped, ""
+				}
+			})
 			delete(stopping, u.spec.Name)
 		}
 	}
-	s.publish()
 }
 
 // listenControl makes the control socket. Only the same user may connect: the

@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -41,14 +42,20 @@ type unit struct {
 
 	mu      sync.Mutex
 	status  Status
+	lost    string        // name of the port that a stranger has
+	holds   *holding      // of the present run
 	changed chan struct{} // closed and replaced at each change of state
 	stop    context.CancelFunc
 	gone    chan struct{} // closed when nothing of it runs any more
+
+	note func(name string, pid int) error // notes a tree before it runs anything
+	turn func()                           // is called when the state has changed
 }
 
 func newUnit(spec Spec, log *logWriter, g *ground, b bay.Bay) *unit {
 	return &unit{
 		spec: spec, log: log, g: g, bay: b, changed: make(chan struct{}), gone: make(chan struct{}),
+		note: func(string, int) error { return nil }, turn: func() {},
 		status: Status{Name: spec.Name, Service: spec.Service, State: Starting, Since: time.Now(), Ports: spec.Reached(), Config: spec.Config, Build: spec.Build},
 	}
 }
@@ -72,6 +79,16 @@ func (u *unit) set(change func(*Status)) {
 	}
 	close(u.changed)
 	u.changed = make(chan struct{})
+	if u.status.State != before {
+		u.turn()
+	}
+}
+
+// present is what tells of the ports of the present run, and the pid of its tree.
+func (u *unit) present() *holding {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.holds
 }
 
 // settled waits until the service is neither starting nor about to be.
@@ -97,7 +114,8 @@ func (u *unit) run(ctx context.Context) {
 	defer u.log.close()
 	endForward, err := u.g.forward(u.spec)
 	if err != nil {
-		u.set(func(s *Status) { s.State, s.Reason = Failed, "its ports cannot be forwarded: "+err.Error() })
+		_ = u.other(err)
+		u.set(func(s *Status) { s.State, s.Reason, s.Taken = Failed, err.Error(), u.lost })
 		return
 	}
 	defer endForward()
@@ -111,11 +129,22 @@ func (u *unit) run(ctx context.Context) {
 		}
 		exit, wasReady, problem, ended := u.once(ctx)
 		if ctx.Err() != nil {
-			u.set(func(s *Status) { s.State, s.Reason, s.Pid = Stopped, "", 0 })
+			u.set(func(s *Status) {
+				reason := ""
+				if s.State == Starting {
+					reason = "it was stopped while it was starting"
+				}
+				s.State, s.Reason, s.Pid, s.Open = Stopped, reason, 0, nil
+			})
 			return
 		}
-		if problem == "" && wasReady == 0 && !exit.OK() {
-			problem = u.portTaken()
+		if problem == "" && ended == "" {
+			switch {
+			case !exit.OK() && wasReady < 2*patience:
+				problem = u.portTaken()
+			case exit.OK() && exit.Left != "" && (wasReady == 0 || !u.spec.plain()):
+				problem = fmt.Sprintf("it went to the background: its command ended and left %s running, which was ended too. Have it stay in the foreground", exit.Left)
+			}
 		}
 		if wasReady > steady {
 			wait = firstPause
@@ -132,15 +161,15 @@ func (u *unit) run(ctx context.Context) {
 			})
 			return
 		case !again && problem == "" && !failed:
-			u.set(func(s *Status) { s.State, s.Reason, s.Pid = Done, "", 0 })
+			u.set(func(s *Status) { s.State, s.Reason, s.Pid, s.Open = Done, "", 0, nil })
 			return
 		case !again:
-			u.set(func(s *Status) { s.State, s.Reason, s.Pid = Failed, why, 0 })
+			u.set(func(s *Status) { s.State, s.Reason, s.Pid, s.Open, s.Taken = Failed, why, 0, nil, u.lost })
 			return
 		}
 		pause := wait/2 + rand.N(wait)
 		u.set(func(s *Status) {
-			s.State, s.Pid = Starting, 0
+			s.State, s.Pid, s.Open = Starting, 0, nil
 			s.Reason = "again after " + why
 			s.Restarts++
 		})
@@ -193,7 +222,10 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 		env, told = append(env, n.variable()), n.ready
 	}
 	probe := u.spec.prober(u.g, u.log, told, time.Now())
-	tree, err := proctree.Start(proctree.Spec{Path: u.spec.Path, Argv: u.spec.Argv, Env: env, Dir: u.spec.Dir, Stdout: outWrite, Stderr: errWrite, On: u.g.on()})
+	tree, err := proctree.Start(proctree.Spec{
+		Path: u.spec.Path, Argv: u.spec.Argv, Env: env, Dir: u.spec.Dir, Stdout: outWrite, Stderr: errWrite, On: u.g.on(),
+		Born: func(pid int) error { return u.note(u.spec.Name, pid) },
+	})
 	outWrite.Close()
 	errWrite.Close()
 	if err != nil {
@@ -202,26 +234,33 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 	var logs sync.WaitGroup
 	logs.Go(func() { u.log.keep("out", mask.Reader(outRead, u.spec.Mask)) })
 	logs.Go(func() { u.log.keep("err", mask.Reader(errRead, u.spec.Mask)) })
-	u.set(func(s *Status) { s.State, s.Pid, s.Weak = Starting, tree.Pid, tree.Weak })
+	holds := newHolding(u.spec, u.g, tree)
+	u.mu.Lock()
+	u.holds, u.lost = holds, ""
+	u.mu.Unlock()
+	u.set(func(s *Status) { s.State, s.Pid, s.Weak = Starting, tree.Program(), tree.Weak })
 
 	probing, stopProbing := context.WithCancel(ctx)
 	probed := make(chan error, 1)
-	go func() { probed <- await(probing, u.spec, probe, u.g, u.log) }()
+	go func() { probed <- await(probing, u.spec, probe, holds, u.log) }()
 	var readyAt time.Time
 	select {
 	case err := <-probed:
 		switch {
 		case ctx.Err() != nil:
 		case err != nil:
-			problem = fmt.Sprintf("not ready within %s: %v", u.spec.Ready.Within, err)
+			if problem = u.other(err); problem == "" {
+				problem = fmt.Sprintf("not ready within %s: %v", u.spec.Ready.Within, err)
+			}
 			u.end(tree)
 		default:
 			select {
-			case <-tree.Done(): // somebody else answered on its port
+			case <-tree.Done():
 			default:
 				readyAt = time.Now()
-				u.set(func(s *Status) { s.State, s.Reason = Ready, "" })
-				ended = u.watch(ctx, tree, probe)
+				open, pid := holds.open(), tree.Program()
+				u.set(func(s *Status) { s.State, s.Reason, s.Open, s.Pid = Ready, "", open, pid })
+				ended = u.watch(ctx, tree, probe, holds)
 			}
 		}
 	case <-tree.Done():
@@ -247,36 +286,39 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 // watch probes a service that is ready until it ends. One that fails for as long as it
 // may take to get ready is ended when it would be started again after a failure; then
 // it says why.
-func (u *unit) watch(ctx context.Context, tree *proctree.Tree, probe func(context.Context) error) (ended string) {
+func (u *unit) watch(ctx context.Context, tree *proctree.Tree, probe func(context.Context) error, holds *holding) (ended string) {
 	every := u.spec.liveness()
 	if every == 0 {
 		return ""
 	}
 	var h health
 	var failingSince time.Time
-	tick := time.NewTicker(every)
-	defer tick.Stop()
+	timer := time.NewTimer(u.g.next(every))
+	defer timer.Stop()
 	for {
 		select {
 		case <-tree.Done():
 			return ""
 		case <-ctx.Done():
 			return ""
-		case <-tick.C:
+		case <-timer.C:
 		}
-		err := u.spec.alive(ctx, u.g, probe)
+		err := u.spec.alive(ctx, holds, probe)
 		if ctx.Err() != nil {
 			return ""
 		}
 		if h.see(err == nil) {
 			if h.failing {
 				failingSince = time.Now()
-				tick.Reset(min(every, time.Second))
 				u.set(func(s *Status) { s.State, s.Reason = Failing, err.Error() })
 			} else {
-				tick.Reset(every)
 				u.set(func(s *Status) { s.State, s.Reason = Ready, "" })
 			}
+		}
+		if h.fails > 0 || h.failing {
+			timer.Reset(min(every, time.Second))
+		} else {
+			timer.Reset(u.g.next(every))
 		}
 		// Time spent asleep does not count: the clock that this reads stands still then.
 		if h.failing && u.spec.Restart != declare.RestartNever && time.Since(failingSince) > u.spec.Ready.Within {
@@ -295,11 +337,25 @@ func (u *unit) portTaken() string {
 		return ""
 	}
 	for name, port := range u.spec.Ports {
-		if listen.On(table, port) {
-			return fmt.Sprintf("port %s (%d) is used by another program", name, port)
+		if at := listen.At(table, port); len(at) > 0 {
+			return u.other(&stranger{name, port, listen.HolderOf(at[0])})
 		}
 	}
 	return ""
+}
+
+// other is what to say of a stranger on one of the unit's ports; "" when err is none.
+func (u *unit) other(err error) string {
+	var s *stranger
+	if !errors.As(err, &s) {
+		return ""
+	}
+	if _, declared := u.spec.Ports[s.name]; declared {
+		u.mu.Lock()
+		u.lost = s.name
+		u.mu.Unlock()
+	}
+	return s.Error()
 }
 
 // signals by the names that a declaration may use.

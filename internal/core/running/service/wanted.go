@@ -70,10 +70,12 @@ func (s *supervisor) notice(list []Status) {
 	for i := range list {
 		st := &list[i]
 		u := s.units[st.Name]
-		if st.Pid == 0 || u == nil {
+		if st.Pid == 0 || u == nil || u.present() == nil {
 			continue
 		}
-		pids := listen.Below(st.Pid)
+		tree := u.present().tree
+		st.Pid = tree.Program() // it may have started another meanwhile
+		pids := listen.Below(tree.Pid)
 		use := listen.UseOf(pids)
 		now := sample{time.Now(), use.Ticks}
 		if before, ok := s.last[st.Name]; ok && now.ticks >= before.ticks {
@@ -95,7 +97,7 @@ func (s *supervisor) notice(list []Status) {
 				declared = declared || port == int(socket.At.Port())
 			}
 			if own && !declared {
-				st.More = append(st.More, Listener{socket.At.String(), command})
+				st.More = append(st.More, Listener{socket.At.String(), command, u.g.net == nil && socket.Open()})
 			}
 		}
 	}

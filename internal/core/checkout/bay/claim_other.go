@@ -1,0 +1,40 @@
+//go:build !linux
+
+package bay
+
+import (
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"golang.org/x/sys/unix"
+)
+
+// portNames is where the names of port numbers lie: a folder in which everybody may make
+// files and nobody may remove another's. It is the same for all users, so it is not a
+// person's own temporary folder.
+const portNames = "/tmp/trammel-ports"
+
+// nameFor takes the name of a port number: a lock on a file that all users may open.
+func nameFor(number int) (io.Closer, error) {
+	if err := os.Mkdir(portNames, 0o1777); err == nil {
+		_ = os.Chmod(portNames, 0o777|os.ModeSticky) // whatever the umask
+	} else if !errors.Is(err, os.ErrExist) {
+		return nil, err
+	}
+	fd, err := unix.Open(filepath.Join(portNames, strconv.Itoa(number)), unix.O_RDWR|unix.O_CREAT|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o666)
+	if err != nil {
+		return nil, err
+	}
+	_ = unix.Fchmod(fd, 0o666)
+	if err := unix.Flock(fd, unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		unix.Close(fd)
+		if errors.Is(err, unix.EWOULDBLOCK) {
+			return nil, ErrTaken
+		}
+		return nil, err
+	}
+	return os.NewFile(uintptr(fd), "port "+strconv.Itoa(number)), nil
+}

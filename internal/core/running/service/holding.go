@@ -1,0 +1,165 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"trammel.example/trammel/internal/core/kernel/listen"
+	"trammel.example/trammel/internal/core/kernel/proctree"
+)
+
+// A port answers for a service only when a process of that service's own tree holds the
+// listening socket. Nothing else is believed: not a connection that is accepted, not an
+// answer to a probe, since any program of this machine may have been faster.
+
+// holding tells whose the listeners on a service's ports are.
+type holding struct {
+	spec Spec
+	g    *ground
+	tree *proctree.Tree
+
+	mu   sync.Mutex
+	ours map[uint64]bool // sockets that were found to be the tree's
+}
+
+func newHolding(spec Spec, g *ground, tree *proctree.Tree) *holding {
+	return &holding{spec: spec, g: g, tree: tree, ours: map[uint64]bool{}}
+}
+
+// stranger is a listener on a service's port that is none of the service's.
+type stranger struct {
+	name   string // of the port
+	number int
+	holder listen.Holder
+}
+
+func (e *stranger) Error() string {
+	return fmt.Sprintf("port %s (%d) is taken by %s", e.name, e.number, e.holder)
+}
+
+// look tells whether the tree listens on a port. The error is a *stranger when somebody
+// else does, or listen.ErrNone where that cannot be told.
+func (h *holding) look(port int) (own bool, err error) {
+	table, err := h.g.sockets()
+	if err != nil {
+		return false, err
+	}
+	at := listen.At(table, port)
+	if len(at) == 0 {
+		return false, nil
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	known := func(s listen.Socket) bool { return h.ours[s.Inode] }
+	if slices.ContainsFunc(at, func(s listen.Socket) bool { return !known(s) }) {
+		for inode := range listen.Held(listen.Below(h.tree.Pid)) {
+			h.ours[inode] = true
+		}
+	}
+	for _, s := range at {
+		if !known(s) {
+			return false, &stranger{h.name(port), port, listen.HolderOf(s)}
+		}
+	}
+	return true, nil
+}
+
+func (h *holding) name(port int) string {
+	for _, name := range slices.Sorted(maps.Keys(h.spec.Ports)) {
+		if h.spec.Ports[name] == port {
+			return name
+		}
+	}
+	return "of its probe"
+}
+
+// patience is how long a stranger may be on a port before it is sure that the service does
+// not get it: two that start at once may be seen in any order, and one that ends goes.
+const patience = time.Second
+
+// opened waits until the tree listens on a port.
+func (h *holding) opened(ctx context.Context, port int, begun time.Time) error {
+	var seen time.Time
+	for {
+		own, err := h.look(port)
+		var other *stranger
+		pause := listenEvery
+		switch {
+		case own || err != nil && !errors.As(err, &other):
+			return nil // where nobody tells, the probe finds out
+		case other != nil:
+			if seen.IsZero() {
+				seen = time.Now()
+			}
+			if time.Since(seen) > patience {
+				return other
+			}
+			pause = 10 * listenEvery
+		default:
+			seen = time.Time{}
+			if len(h.spec.Ready.Command) > 0 && time.Since(begun) > time.Second {
+				return nil // a command may mean something else than its ports
+			}
+		}
+		select {
+		case <-ctx.Done():
+			if other != nil {
+				return other
+			}
+			return fmt.Errorf("nothing listens on port %d", port)
+		case <-time.After(pause):
+		}
+	}
+}
+
+// strangers is the first declared port that somebody else answers on, as an error.
+func (h *holding) strangers() error {
+	for _, name := range slices.Sorted(maps.Keys(h.spec.Ports)) {
+		var other *stranger
+		if _, err := h.look(h.spec.Ports[name]); errors.As(err, &other) {
+			return other
+		}
+	}
+	return nil
+}
+
+// socket is the tree's own listener on a port; 0 when it has none.
+func (h *holding) socket(port int) uint64 {
+	table, err := h.g.sockets()
+	if err != nil {
+		return 0
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, s := range listen.At(table, port) {
+		if h.ours[s.Inode] {
+			return s.Inode
+		}
+	}
+	return 0
+}
+
+// open lists the declared ports that other machines reach too, as address and port.
+func (h *holding) open() []string {
+	if h.g.net != nil {
+		return nil // nobody outside reaches a private network
+	}
+	table, err := h.g.sockets()
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(h.spec.Ports)) {
+		for _, s := range listen.At(table, h.spec.Ports[name]) {
+			if s.Open() {
+				out = append(out, s.At.String())
+			}
+		}
+	}
+	return out
+}
