@@ -9,6 +9,10 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -54,6 +58,45 @@ func server(habit string) {
 			<-r.Context().Done()
 		})
 		http.Serve(listen(), mux)
+	case "slow": // says so in a file, listens a while later, and ends when it cannot
+		_ = os.WriteFile(os.Getenv("WEIR_BEGUN"), nil, 0o600)
+		after, _ := time.ParseDuration(os.Getenv("WEIR_AFTER"))
+		time.Sleep(after)
+		http.Serve(listen(), http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, os.Getenv("WEIR_NAME")) }))
+	case "leaves": // gives its port back when it is told to, and goes on
+		l := listen()
+		asked := make(chan os.Signal, 1)
+		signal.Notify(asked, syscall.SIGUSR1)
+		fmt.Println("counting")
+		<-asked
+		l.Close()
+		fmt.Println("left")
+		select {}
+	case "silent": // never listens
+		fmt.Println("counting")
+		select {}
+	case "background": // starts itself anew and ends
+		self, _ := os.Executable()
+		c := exec.Command(self)
+		c.Env = append(os.Environ(), serverHabit+"=web")
+		if err := c.Start(); err != nil {
+			os.Exit(1)
+		}
+		os.Exit(0)
+	case "signals": // prints the signals that it gets
+		asked := make(chan os.Signal, 8)
+		signal.Notify(asked, syscall.SIGHUP, syscall.SIGUSR1, syscall.SIGUSR2)
+		fmt.Println("counting")
+		for s := range asked {
+			fmt.Println("got", s)
+		}
+	case "everywhere": // listens on a second port, and for other machines too
+		listen()
+		if _, err := net.Listen("tcp4", "0.0.0.0:"+os.Getenv("WEIR_SECOND")); err != nil {
+			fmt.Println(err)
+			os.Exit(1)
+		}
+		select {}
 	case "notify":
 		c, err := net.Dial("unixgram", os.Getenv("NOTIFY_SOCKET"))
 		if err != nil {
@@ -129,9 +172,27 @@ func socket(w http.ResponseWriter, r *http.Request) {
 // serves is the part of a declaration that makes the test program a service.
 func serves(t *testing.T, habit, more string) string {
 	t.Helper()
+	self := serverFile(t)
+	return fmt.Sprintf("run = [%q]\nvariables = { %s = %q, WEIR_LANE = \"@{copy}\"%s }\n", self, serverHabit, habit, more)
+}
+
+// serverFile is the test program where every user may run it.
+func serverFile(t *testing.T) string {
+	t.Helper()
 	self, err := os.Executable()
 	if err != nil {
 		t.Fatal(err)
 	}
-	return fmt.Sprintf("run = [%q]\nvariables = { %s = %q, WEIR_LANE = \"@{copy}\"%s }\n", self, serverHabit, habit, more)
+	if os.Getuid() != 0 {
+		return self
+	}
+	dir := t.TempDir()
+	for d := dir; len(d) > len(os.TempDir()); d = filepath.Dir(d) {
+		os.Chmod(d, 0o755)
+	}
+	to := filepath.Join(dir, filepath.Base(self))
+	if err := os.Link(self, to); err != nil {
+		t.Fatal(err)
+	}
+	return to
 }

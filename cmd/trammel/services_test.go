@@ -284,7 +284,9 @@ ready = { log = "never" }
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "the lane is starting", func() bool { return len(statuses(t, h)) == 2 && find(t, h, "lane").State == service.Starting && find(t, h, "lane").Pid > 0 })
+	eventually(t, "the lane is starting", func() bool {
+		return len(statuses(t, h)) == 2 && find(t, h, "lane").State == service.Starting && find(t, h, "lane").Pid > 0
+	})
 	pids := tree(statuses(t, h))
 	c.Process.Signal(syscall.SIGINT)
 	c.Wait()

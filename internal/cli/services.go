@@ -93,7 +93,9 @@ func startAction(ctx context.Context, c *cli.Command) error {
 			s.Say("Another checkout of a project %s runs and has that name; the addresses of this one end in a name of its own.", p.Declaration.Project)
 		}
 	}
-	sayOpen(s, statuses)
+	for _, remark := range openRemarks(statuses) {
+		s.Say("%s", remark)
+	}
 	sayDue(s, up.Sight)
 	if c.Bool("attach") {
 		return attach(ctx, c, s, p, up, before, begun)
@@ -101,13 +103,14 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// sayOpen says which services other machines reach.
-func sayOpen(s *ui.Screen, list []service.Status) {
+// openRemarks say which services other machines reach.
+func openRemarks(list []service.Status) (out []string) {
 	for _, st := range list {
 		if at := st.Exposed(); len(at) > 0 && st.Running() {
-			s.Say("%s is open to other machines too, at %s; bound to 127.0.0.1 it would be this machine's alone.", st.Name, strings.Join(at, " "))
+			out = append(out, fmt.Sprintf("%s is open to other machines too, at %s; bound to 127.0.0.1 it would be this machine's alone.", st.Name, strings.Join(at, " ")))
 		}
 	}
+	return out
 }
 
 // attach shows the logs until Ctrl-C, and then stops what this start brought up.

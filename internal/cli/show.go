@@ -167,7 +167,9 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	if len(out.Crashed) > 0 {
 		s.Print("\nThe supervisor ended without stopping them (a crash, a kill, a restart of the machine): %s. Again: trammel start", strings.Join(out.Crashed, ", "))
 	}
-	sayOpen(s, out.Services)
+	if open := openRemarks(out.Services); len(open) > 0 {
+		s.Print("\n%s", strings.Join(open, "\n"))
+	}
 	if out.Remark != "" {
 		s.Print("\n%s", out.Remark)
 	}

@@ -211,6 +211,15 @@ func (s *Setup) Start(ctx context.Context, o StartOrder) ([]service.Status, *Set
 	if len(wanted) == 0 {
 		return nil, s, nil
 	}
+	if o.Declared { // what runs and needs one whose number changes is started anew with it
+		for _, x := range s.State.Declaration.Services {
+			node := "service." + x.Name
+			g := s.closure([]string{node})
+			if !slices.Contains(wanted, node) && running(before, x.Name) && slices.ContainsFunc(wanted, func(w string) bool { _, ok := g[w]; return ok }) {
+				wanted = append(wanted, node)
+			}
+		}
+	}
 	done, err := s.bring(ctx, order{nodes: wanted, services: o.Again, declared: o.Declared})
 	if ctx.Err() != nil {
 		err = errors.Join(err, s.stopExtra(ctx, wanted, before))
@@ -505,7 +514,13 @@ func (s *Setup) stopOthers(ctx context.Context, x declare.Service, specs []servi
 	if len(others) == 0 {
 		return nil
 	}
-	return s.Services.Drop(ctx, others)
+	o := service.Surplus{Names: others}
+	for copy := 1; copy <= x.Copies; copy++ {
+		for _, p := range x.Ports {
+			o.Keep = append(o.Keep, bay.PortKey(x.Name, copy, p.Name))
+		}
+	}
+	return s.Services.Drop(ctx, o)
 }
 
 // describe is a state with where the service is reached.

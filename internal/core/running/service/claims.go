@@ -58,19 +58,24 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	keys := make([]string, 0, len(o.Wanted))
 	for key := range o.Wanted {
 		keys = append(keys, key)
 	}
 	slices.Sort(keys)
-	before := map[string]int{}
+	before, moving := map[string]int{}, []string{}
 	for _, key := range keys {
 		before[key] = ports[key]
-		held := s.claims[key]
-		moves := slices.Contains(o.Lost, key) || o.Declared && ports[key] != o.Wanted[key]
-		if held != nil && moves { // all that move let go first, so that two may change places
+		if slices.Contains(o.Lost, key) || o.Declared && ports[key] != 0 && ports[key] != o.Wanted[key] {
+			moving = append(moving, key)
+		}
+	}
+	// All that move let go first, so that two may change places.
+	s.halt(r.Context(), s.holders(moving))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, key := range moving {
+		if held := s.claims[key]; held != nil {
 			held.Release()
 			delete(s.claims, key)
 		}
@@ -161,13 +166,32 @@ func taker(ports bay.Ports, number int) string {
 	return ""
 }
 
-// release lets go of the ports of services of which nothing runs; s.mu is held.
-func (s *supervisor) release() {
+// owns tells whether a port is a unit's, by its key.
+func (u *unit) owns(key string) bool {
+	who, _, _ := strings.Cut(key, "/")
+	return who == u.spec.Name || who == u.spec.Name+".1" && u.spec.Service == u.spec.Name
+}
+
+// holders are the names of units that run and have one of the ports.
+func (s *supervisor) holders(keys []string) []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var out []string
+	for name, u := range s.units {
+		if u.Status().Running() && slices.ContainsFunc(keys, u.owns) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// release lets go of the ports of services of which nothing runs, but for those in keep;
+// s.mu is held.
+func (s *supervisor) release(keep []string) {
 	for key, c := range s.claims {
-		used := false
-		for name, u := range s.units {
-			who, _, _ := strings.Cut(key, "/")
-			used = used || u.Status().State != Stopped && (who == name || who == name+".1" && u.spec.Service == name)
+		used := slices.Contains(keep, key)
+		for _, u := range s.units {
+			used = used || u.Status().State != Stopped && u.owns(key)
 		}
 		if !used {
 			c.Release()

@@ -186,9 +186,9 @@ func (c *Client) Claim(ctx context.Context, o Order) (Claimed, error) {
 }
 
 // Drop ends copies of services, and nothing that needs them.
-func (c *Client) Drop(ctx context.Context, names []string) error {
+func (c *Client) Drop(ctx context.Context, o Surplus) error {
 	var out []Status
-	err := c.call(ctx, http.MethodPost, "/stop?alone=1", names, &out)
+	err := c.call(ctx, http.MethodPost, "/drop", o, &out)
 	if errors.Is(err, errNobody) {
 		return nil
 	}

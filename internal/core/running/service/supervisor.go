@@ -221,11 +221,15 @@ func (s *supervisor) routes() http.Handler {
 		if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&names); err != nil {
 			return nil, err
 		}
-		if r.URL.Query().Has("alone") {
-			s.drop(names)
-		} else {
-			s.stop(r.Context(), names)
+		s.stop(r.Context(), names)
+		return s.statuses(), nil
+	})
+	handle("POST /drop", func(r *http.Request) (any, error) {
+		var o Surplus
+		if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&o); err != nil {
+			return nil, err
 		}
+		s.drop(o)
 		return s.statuses(), nil
 	})
 	handle("POST /signal", s.signal)
@@ -405,15 +409,21 @@ func (s *supervisor) stop(ctx context.Context, names []string) {
 	s.halt(ctx, all)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.release()
+	s.release(nil)
+}
+
+// Surplus are copies of services that are not declared any more.
+type Surplus struct {
+	Names []string `json:"names"`
+	Keep  []string `json:"keep"` // keys of ports that the copies that are declared have
 }
 
 // drop ends copies of services that are not declared any more, and nothing else: what needs
 // the service has others of it, and is started anew where it was told of this one.
-func (s *supervisor) drop(names []string) {
+func (s *supervisor) drop(o Surplus) {
 	s.mu.Lock()
 	var gone []*unit
-	for _, name := range names {
+	for _, name := range o.Names {
 		if u := s.units[name]; u != nil {
 			u.stop()
 			gone = append(gone, u)
@@ -430,7 +440,7 @@ func (s *supervisor) drop(names []string) {
 			delete(s.units, u.spec.Name)
 		}
 	}
-	s.release()
+	s.release(o.Keep)
 	s.say()
 }
 
