@@ -144,6 +144,24 @@ func (h *holding) socket(port int) uint64 {
 	return 0
 }
 
+// indirect tells whether another process than the program itself listens, as with one that is
+// about to go to the background.
+func (h *holding) indirect() bool {
+	table, err := h.g.sockets()
+	if err != nil || len(h.spec.Ports) == 0 {
+		return false
+	}
+	own := listen.Held([]int{h.tree.Program()})
+	for _, port := range h.spec.Ports {
+		for _, s := range listen.At(table, port) {
+			if _, ok := own[s.Inode]; ok {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 // open lists the declared ports that other machines reach too, as address and port.
 func (h *holding) open() []string {
 	if h.g.net != nil {

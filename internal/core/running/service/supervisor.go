@@ -164,7 +164,7 @@ func (s *supervisor) unused() (wait time.Duration, ends bool) {
 		return 0, false
 	}
 	after := time.Duration(0)
-	if len(s.units) == 0 {
+	if len(s.units) == 0 || len(s.claims) > 0 { // ports are held for what is about to start
 		after = idle
 	}
 	for _, u := range s.units {

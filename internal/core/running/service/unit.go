@@ -254,6 +254,13 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 			}
 			u.end(tree)
 		default:
+			if holds.indirect() { // its program may end now, and what listens with it
+				select {
+				case <-tree.Done():
+				case <-ctx.Done():
+				case <-time.After(grace):
+				}
+			}
 			select {
 			case <-tree.Done():
 			default:
