@@ -67,17 +67,11 @@ func goInstall(ctx context.Context, s *checkout.State, part lock.PartOn, golang 
 		return err
 	}
 	defer said.Close()
-	tree, err := proctree.Start(proctree.Spec{
+	exit, err := proctree.Read(ctx, proctree.Spec{
 		Path: golang, Argv: []string{"go", "install", part.Build + "@v" + part.Part.Version}, Env: env, Dir: home, Stdout: said, Stderr: said,
-	})
+	}, proctree.Reading{})
 	if err != nil {
 		return err
-	}
-	stop := context.AfterFunc(ctx, tree.Kill)
-	defer stop()
-	exit := tree.Wait()
-	if ctx.Err() != nil {
-		return context.Cause(ctx)
 	}
 	if !exit.OK() {
 		return fault.New(fault.Source, "%s %s could not be built: %s", part.Label(), part.Part.Version, exit).Advise("| %s", lastLines(said.Name(), 8))

@@ -175,18 +175,14 @@ func runInstallScript(ctx context.Context, s *checkout.State, dir, what, script 
 		return err
 	}
 	defer said.Close()
-	tree, err := proctree.Start(proctree.Spec{
+	exit, err := proctree.Read(ctx, proctree.Spec{
 		Argv: []string{"sh", "-c", script}, Dir: dir, Env: []string{"HOME=" + home, "TMPDIR=" + home, "PATH=" + path},
 		Stdout: said, Stderr: said,
-	})
+	}, proctree.Reading{})
 	if err != nil {
 		return err
 	}
-	stop := context.AfterFunc(ctx, tree.Kill)
-	defer stop()
-	if exit := tree.Wait(); ctx.Err() != nil {
-		return context.Cause(ctx)
-	} else if !exit.OK() {
+	if !exit.OK() {
 		return fault.New(fault.Failed, "the install script of %s: %s", what, exit).Advise("| %s", lastLines(said.Name(), 8))
 	}
 	return nil

@@ -7,7 +7,6 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"sync"
 
 	"trammel.example/trammel/internal/core/base/event"
 	"trammel.example/trammel/internal/core/base/fault"
@@ -122,43 +121,19 @@ func (s *Setup) exchange(ctx context.Context, x declare.Service, how string, fro
 	if err != nil {
 		return err
 	}
-	read, write, err := os.Pipe()
-	if err != nil {
-		return err
-	}
-	defer read.Close()
 	if to == nil {
 		if to, err = os.OpenFile(os.DevNull, os.O_WRONLY, 0); err != nil {
-			write.Close()
 			return err
 		}
 		defer to.Close()
 	}
 	done := event.Task(ctx, how+" data of "+x.Name)
-	tree, err := proctree.Start(proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir, Stdin: from, Stdout: to, Stderr: write})
-	write.Close()
-	if err != nil {
-		done("", err)
-		return err
-	}
 	var said strings.Builder
-	var reading sync.WaitGroup
-	reading.Go(func() {
-		_, _ = io.Copy(&said, io.LimitReader(mask.Reader(read, s.Ready.Masks()), 64<<10))
-		_, _ = io.Copy(io.Discard, read)
-	})
-	select {
-	case <-tree.Done():
-	case <-ctx.Done():
-		tree.Kill()
-		<-tree.Done()
-	}
-	exit := tree.Wait()
-	reading.Wait()
-	switch {
-	case ctx.Err() != nil:
-		err = context.Cause(ctx)
-	case !exit.OK():
+	spec := proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir, Stdin: from, Stdout: to}
+	exit, err := proctree.Read(ctx, spec, proctree.Reading{Remarks: func(r io.Reader) {
+		_, _ = io.Copy(&said, io.LimitReader(mask.Reader(r, s.Ready.Masks()), 64<<10))
+	}})
+	if err == nil && !exit.OK() {
 		text := strings.TrimSpace(said.String())
 		lines := strings.Split(text, "\n")
 		err = fault.New(fault.Failed, "the data of service %s cannot be %s: %s", x.Name, map[string]string{"save": "saved", "load": "loaded"}[how], exit).

@@ -7,6 +7,7 @@
 package proof
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"fmt"
@@ -383,32 +384,19 @@ func (v *verifier) ask(ctx context.Context, item lock.Item, f frame.Frame) (stri
 	} else if filepath.Dir(path) != f.Bin() {
 		return "", fmt.Errorf("%s is %s, which is not of the frame", first, path)
 	}
-	read, write, err := os.Pipe()
-	if err != nil {
+	asking, cancel := context.WithTimeout(ctx, answering)
+	defer cancel()
+	var said bytes.Buffer
+	e, err := proctree.Read(asking, proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir}, proctree.Reading{Out: proctree.Text(&said, 64<<10)})
+	switch {
+	case ctx.Err() == nil && asking.Err() != nil:
+		return "", fmt.Errorf("%q did not end within %s", item.Answer, answering)
+	case err != nil:
 		return "", err
-	}
-	defer read.Close()
-	t, err := proctree.Start(proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir, Stdout: write, Stderr: write})
-	write.Close()
-	if err != nil {
-		return "", err
-	}
-	timer := time.AfterFunc(30*time.Second, t.Kill)
-	defer timer.Stop()
-	stop := context.AfterFunc(ctx, t.Kill)
-	defer stop()
-	out := make([]byte, 0, 4096)
-	buffer := make([]byte, 4096)
-	for len(out) < 64<<10 {
-		n, err := read.Read(buffer)
-		out = append(out, buffer[:n]...)
-		if err != nil {
-			break
-		}
-	}
-	if e := t.Wait(); !e.OK() {
+	case !e.OK():
 		return "", fmt.Errorf("%q ended with %s", item.Answer, e)
 	}
+	out := said.Bytes()
 	re, err := regexp.Compile(item.Match)
 	if err != nil {
 		return "", err
@@ -420,6 +408,9 @@ func (v *verifier) ask(ctx context.Context, item lock.Item, f frame.Frame) (stri
 	}
 	return string(found[1]), nil
 }
+
+// answering is how long a tool may take to say its version.
+const answering = 30 * time.Second
 
 // variables checks the declared variables against the lock and, inside a shell of
 // this environment, the living ones against what a new shell would get.

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"trammel.example/trammel/internal/core/base/mask"
 	"trammel.example/trammel/internal/core/kernel/listen"
 	"trammel.example/trammel/internal/core/kernel/proctree"
 )
@@ -186,26 +188,21 @@ func answers(ctx context.Context, client *http.Client, url string, status int) e
 }
 
 func (s Spec) commandProbe(ctx context.Context, g *ground) error {
-	null, err := os.OpenFile(os.DevNull, os.O_WRONLY, 0)
-	if err != nil {
-		return err
-	}
-	defer null.Close()
-	t, err := proctree.Start(proctree.Spec{Path: s.Ready.Path, Argv: s.Ready.Command, Env: s.Env, Dir: s.Dir, Stdout: null, Stderr: null, On: g.on()})
-	if err != nil {
-		return err
-	}
-	select {
-	case <-t.Done():
-	case <-ctx.Done():
-		t.Kill()
-		<-t.Done()
+	var said bytes.Buffer
+	e, err := proctree.Read(ctx, proctree.Spec{Path: s.Ready.Path, Argv: s.Ready.Command, Env: s.Env, Dir: s.Dir, On: g.on()}, proctree.Reading{Out: proctree.Text(&said, 16<<10)})
+	switch {
+	case ctx.Err() != nil:
 		return errors.New("the probe did not end in time")
+	case err != nil:
+		return err
+	case e.OK():
+		return nil
 	}
-	if e := t.Wait(); !e.OK() {
-		return fmt.Errorf("the probe ended with %s", e)
+	text := strings.TrimSpace(mask.Text(said.String(), s.Mask))
+	if last := strings.TrimSpace(text[strings.LastIndexByte(text, '\n')+1:]); last != "" {
+		return fmt.Errorf("the probe ended with %s: %.200s", e, last)
 	}
-	return nil
+	return fmt.Errorf("the probe ended with %s", e)
 }
 
 // How a probe's answers after readiness are taken: so many in a row turn the state.

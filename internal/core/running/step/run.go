@@ -9,8 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
-	"syscall"
 	"time"
 
 	"trammel.example/trammel/internal/core/base/disk"
@@ -138,41 +136,23 @@ func (o Outcome) Last(n int) string {
 // Output runs a command to its end.
 // masks are what not to show of them.
 func Output(ctx context.Context, command script.Command, env []string, dir string, masks []string, within time.Duration) (o Outcome, err error) {
+	outer := ctx
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
-	out, in, err := os.Pipe()
-	if err != nil {
-		return o, err
+	o.Exit, err = proctree.Read(ctx, proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir}, proctree.Reading{
+		Out:     func(r io.Reader) { o.Lines = linesOf(r, masks) },
+		Remarks: func(r io.Reader) { o.Remarks = linesOf(r, masks) },
+	})
+	if outer.Err() == nil && ctx.Err() != nil {
+		err = fmt.Errorf("it did not end within %s", within)
 	}
-	defer out.Close()
-	remarks, remarksIn, err := os.Pipe()
-	if err != nil {
-		in.Close()
-		return o, err
-	}
-	defer remarks.Close()
-	tree, err := proctree.Start(proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir, Stdout: in, Stderr: remarksIn})
-	in.Close()
-	remarksIn.Close()
-	if err != nil {
-		return o, err
-	}
-	defer context.AfterFunc(ctx, tree.Kill)()
-	var wait sync.WaitGroup
-	wait.Go(func() { o.Remarks = linesOf(remarks, masks) })
-	o.Lines = linesOf(out, masks)
-	wait.Wait()
-	if o.Exit = tree.Wait(); ctx.Err() != nil {
-		return o, fmt.Errorf("it did not end within %s", within)
-	}
-	return o, nil
+	return o, err
 }
 
 // linesOf reads what a command prints, up to a bound, to its end.
 func linesOf(r io.Reader, masks []string) (lines []string) {
 	r = mask.Reader(r, masks)
 	raw, _ := io.ReadAll(io.LimitReader(r, 8<<20))
-	_, _ = io.Copy(io.Discard, r)
 	for line := range strings.Lines(string(raw)) {
 		lines = append(lines, strings.TrimRight(line, "\r\n"))
 	}
@@ -188,45 +168,20 @@ func (r *Runner) try(ctx context.Context, st Status, command script.Command, env
 		ctx, cancel = context.WithTimeout(ctx, st.Step.Within)
 		defer cancel()
 	}
-	out, in, err := os.Pipe()
-	if err != nil {
-		return "", nil, err
-	}
-	defer out.Close()
-	tree, err := proctree.Start(proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: r.Dir, Stdout: in, Stderr: in})
-	in.Close()
-	if err != nil {
-		return fmt.Sprintf("cannot start: %v", err), nil, nil
-	}
-	last := make(chan []string, 1)
-	masked := mask.Reader(out, r.Environment.Masks())
-	go func() {
+	spec := proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: r.Dir}
+	exit, err := proctree.Read(ctx, spec, proctree.Reading{Grace: grace, Out: func(out io.Reader) {
 		kept := &bounded{w: log, left: maxLog}
-		lines := follow(ctx, "step "+name, masked, kept)
+		lines = follow(ctx, "step "+name, mask.Reader(out, r.Environment.Masks()), kept)
 		kept.close()
-		last <- lines
-	}()
-	select {
-	case <-tree.Done():
-	case <-ctx.Done():
-		tree.Signal(syscall.SIGTERM)
-		select {
-		case <-tree.Done():
-		case <-time.After(grace):
-			tree.Kill()
-			<-tree.Done()
-		}
-	}
-	// A process that slipped out of a tree without a namespace may hold the pipe.
-	_ = out.SetReadDeadline(time.Now().Add(time.Second))
-	lines = <-last
-	if outer.Err() != nil {
+	}})
+	switch {
+	case outer.Err() != nil:
 		return "", nil, context.Cause(outer)
-	}
-	if ctx.Err() != nil {
+	case ctx.Err() != nil:
 		return fmt.Sprintf("it took longer than %s", st.Step.Within), lines, nil
-	}
-	if exit := tree.Wait(); !exit.OK() {
+	case err != nil:
+		return fmt.Sprintf("cannot start: %v", err), nil, nil
+	case !exit.OK():
 		return exit.String(), lines, nil
 	}
 	return "", nil, nil
