@@ -54,7 +54,7 @@ func dataFor(ctx context.Context, c *cli.Command) (s *ui.Screen, up *setup.Setup
 	if err != nil {
 		return nil, nil, "", "", err
 	}
-	up, err = setup.Prepare(ctx, given)
+	up, err = prepared(ctx, c, given)
 	return s, up, c.Args().Get(0), c.Args().Get(1), err
 }
 

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -171,6 +172,30 @@ func fitAll(ctx context.Context, c *cli.Command, g approval.Given, o fitOrder) (
 		}
 	}
 	return done, nil
+}
+
+// applied is what a command that needs the environment asks for: everything that it is made
+// of, here. What is missing is brought first, since the person consented to all of it.
+func applied(ctx context.Context, c *cli.Command, g approval.Given) (approval.Given, *environ.Plan, error) {
+	now, plan, err := fit.Apply(ctx, g)
+	if !errors.Is(err, checkout.ErrNotFitted) {
+		return now, plan, err
+	}
+	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
+		p := g.State()
+		g, plan, _, err = fit.Tools(ctx, g, fit.Options{Machine: machine(p), Client: client(p, false)})
+		return err
+	})
+	return g, plan, err
+}
+
+// prepared is a checkout that is ready to run its steps and services.
+func prepared(ctx context.Context, c *cli.Command, g approval.Given) (*setup.Setup, error) {
+	g, plan, err := applied(ctx, c, g)
+	if err != nil {
+		return nil, err
+	}
+	return setup.Of(g, plan)
 }
 
 // fitReport says what was done and what was left alone, and what to do next.

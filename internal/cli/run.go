@@ -15,7 +15,6 @@ import (
 
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/acting/fit"
-	"trammel.example/trammel/internal/core/acting/setup"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/host"
 	"trammel.example/trammel/internal/core/base/place"
@@ -110,7 +109,7 @@ func newPlan(ctx context.Context, c *cli.Command) (*environ.Compiled, approval.G
 	if err != nil {
 		return nil, g, err
 	}
-	g, decided, err := fit.Apply(ctx, g)
+	g, decided, err := applied(ctx, c, g)
 	if err != nil {
 		return nil, g, err
 	}
@@ -376,7 +375,7 @@ func givenFor(ctx context.Context, c *cli.Command, g approval.Given) (approval.G
 // bringFor does the steps and starts the services that a routine needs, and says
 // which services it leaves running.
 func bringFor(ctx context.Context, c *cli.Command, g approval.Given, name string, needs []string) error {
-	up, err := setup.Prepare(ctx, g)
+	up, err := prepared(ctx, c, g)
 	if err != nil {
 		return err
 	}

@@ -3,10 +3,12 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"os/signal"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -62,7 +64,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	up, err := setup.Prepare(ctx, given)
+	up, err := prepared(ctx, c, given)
 	if err != nil {
 		return err
 	}
@@ -354,13 +356,7 @@ func rowsOf(x declare.Service, own []service.Status) [][]ui.Cell {
 		if own[0].Address != "" { // one name leads to all of them
 			text += "  " + strings.TrimSuffix(own[0].Address, "/")
 		}
-		for i, st := range own {
-			st.Address = ""
-			if i > 0 {
-				text += " ·"
-			}
-			text += "  " + strings.Join(addresses(st), "  ")
-		}
+		text += portsOfCopies(own)
 		return [][]ui.Cell{serviceRow(x.Name, own[0], text)}
 	}
 	var rows [][]ui.Cell
@@ -368,6 +364,35 @@ func rowsOf(x declare.Service, own []service.Status) [][]ui.Cell {
 		rows = append(rows, serviceRow(st.Name, st, strings.Join(addresses(st), "  ")))
 	}
 	return rows
+}
+
+// portsOfCopies lists the ports of several copies, a list for each name of a port; a long one
+// is told in full of the service alone.
+func portsOfCopies(own []service.Status) string {
+	const most = 12
+	text := ""
+	for _, name := range slices.Sorted(maps.Keys(own[0].Ports)) {
+		var numbers []string
+		for _, st := range own {
+			numbers = append(numbers, strconv.Itoa(st.Ports[name]))
+		}
+		more := ""
+		if len(numbers) > most {
+			more = fmt.Sprintf(" and %d more: trammel show %s", len(numbers)-most, own[0].Service)
+			numbers = numbers[:most]
+		}
+		text += "  "
+		if len(own[0].Ports) > 1 {
+			text += name + " "
+		}
+		text += "127.0.0.1:" + strings.Join(numbers, ",") + more
+	}
+	for _, st := range own {
+		for _, m := range moreOf(st) {
+			text += "  " + m
+		}
+	}
+	return text
 }
 
 func addresses(st service.Status) []string {

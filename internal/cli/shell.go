@@ -78,7 +78,7 @@ func beforeShell(ctx context.Context, c *cli.Command, plan *environ.Compiled, gi
 	if err != nil {
 		return err
 	}
-	up, err := setup.Prepare(ctx, given)
+	up, err := prepared(ctx, c, given)
 	if err != nil {
 		return err
 	}

@@ -13,7 +13,6 @@ import (
 	"sync"
 	"time"
 
-	"trammel.example/trammel/internal/core/acting/fit"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/event"
 	"trammel.example/trammel/internal/core/base/fault"
@@ -35,15 +34,6 @@ type Setup struct {
 	Given  approval.Given
 	Ready  *environ.Ready // of steps, routines and the like
 	inside *environ.Ready // of services: in a private network ports have their own numbers
-}
-
-// Prepare makes what the checkout needs besides its parts (fit.Apply).
-func Prepare(ctx context.Context, g approval.Given) (*Setup, error) {
-	g, p, err := fit.Apply(ctx, g)
-	if err != nil {
-		return nil, err
-	}
-	return Of(g, p)
 }
 
 // Of is the Setup of a plan that fit.Apply made.
