@@ -99,7 +99,7 @@ func TestWhateverHappensWasAgreedTo(t *testing.T) {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			p := &project{r: rand.New(rand.NewPCG(uint64(seed), 14)), scripts: map[string]string{}}
 			cardText := fmt.Sprintf("variables = { CARD_%s = %q }\nanswer = { run = %q, match = '(1\\.0)' }\n[service]\nonce = %q\nrun = %q\n[service.setting]\nextra = \"true\"\n[service.ready]\ncommand = %q\n",
-				strings.ToUpper(p.word()), p.word(), "sh -c 'echo 1.0'", "touch @{data}/RAN-"+p.word(), "@{extra}; touch @{data}/RAN-"+p.word()+"; exec sleep 600", "touch @{data}/RAN-"+p.word())
+				strings.ToUpper(p.word()), p.word(), "sh -c 'echo 1.0'", "touch @{data}/RAN-"+p.word(), "eval \"$SETTING_EXTRA\"; touch @{data}/RAN-"+p.word()+"; exec sleep 600", "touch @{data}/RAN-"+p.word())
 			h := stranger(t, p.declare(false)+catalogOf("keeper"), tool{"keeper", "echo 1.0", cardText})
 			h.write("trammel.local.toml", p.declare(true))
 			for name, text := range p.scripts {

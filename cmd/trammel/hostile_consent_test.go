@@ -69,7 +69,7 @@ run = ["touch", "ROUTINE"]
 `+catalogOf("keeper"), tool{"keeper", "echo 1.0", `answer = { run = "touch ANSWER", match = '(\d+\.\d+)' }
 variables = { CARD_VARIABLE = "card-value" }
 [service]
-once = "init '@{extensions}' CARD-ONCE"
+once = "init \"$SETTING_EXTENSIONS\" CARD-ONCE"
 run = "touch CARD-RUN"
 console = "touch CARD-CONSOLE"
 stale = "../../CARD-STALE"

@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"strings"
-	"syscall"
 
 	"github.com/urfave/cli/v3"
 
@@ -22,7 +21,7 @@ import (
 func dataCommand() *cli.Command {
 	one := func(name, usage, args string, action cli.ActionFunc) *cli.Command {
 		return &cli.Command{
-			Name: name, Usage: usage, ArgsUsage: args, Action: action, Flags: []cli.Flag{approveFlag()},
+			Name: name, Usage: usage, ArgsUsage: args, Action: action, Flags: []cli.Flag{approveFlag(), jsonFlag()},
 			ShellComplete: complete(func(d *declare.Declaration) []string { return serviceNames(d) }),
 		}
 	}
@@ -70,6 +69,9 @@ func saveAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if c.Bool("json") {
+		return s.JSON(map[string]any{"format": 1, "service": name, "file": file, "bytes": size})
+	}
 	s.Print("saved %s to %s, %s", s.Paint(ui.Accent, name), file, ui.Bytes(size))
 	return nil
 }
@@ -110,45 +112,54 @@ func loadAction(ctx context.Context, c *cli.Command) error {
 		}
 		defer in.Close()
 	}
-	plain, wait, err := unpacked(in)
+	plain, err := unpacked(ctx, in, up.State.Bay.Dir)
 	if err != nil {
 		return err
 	}
-	err = withProgress(ctx, s, func(ctx context.Context) error { return up.Load(ctx, name, plain) })
-	plain.Close()
-	if unpackErr := wait(); unpackErr != nil {
-		err = errors.Join(fault.New(fault.Failed, "%s cannot be unpacked: %v", file, unpackErr), err)
-	}
-	if err != nil {
+	defer plain.Close()
+	if err := withProgress(ctx, s, func(ctx context.Context) error { return up.Load(ctx, name, plain) }); err != nil {
 		return err
+	}
+	if c.Bool("json") {
+		return s.JSON(map[string]any{"format": 1, "service": name, "file": file})
 	}
 	s.Print("loaded %s into %s", file, s.Paint(ui.Accent, name))
 	return nil
 }
 
-// unpacked is a dump without its compression (RFC 1952), told by its first bytes, which
-// are read through a pipe.
-func unpacked(in *os.File) (plain *os.File, wait func() error, err error) {
+// unpacked is a dump as a regular file without its compression (RFC 1952), which is told by
+// its first bytes. What is compressed or comes in a stream is copied into a folder first: a
+// dump is loaded only when all of it is there. The copy has no name.
+func unpacked(ctx context.Context, in *os.File, folder string) (plain *os.File, err error) {
 	buffered := bufio.NewReader(in)
 	head, _ := buffered.Peek(2)
+	packed := len(head) == 2 && head[0] == 0x1f && head[1] == 0x8b
+	if info, err := in.Stat(); err == nil && info.Mode().IsRegular() && !packed {
+		_, err = in.Seek(0, io.SeekStart)
+		return in, err
+	}
 	var from io.Reader = buffered
-	if len(head) == 2 && head[0] == 0x1f && head[1] == 0x8b {
+	if packed {
 		if from, err = gzip.NewReader(buffered); err != nil {
-			return nil, nil, fault.New(fault.Use, "the dump cannot be unpacked: %v", err)
+			return nil, fault.New(fault.Use, "the dump cannot be unpacked: %v", err)
 		}
 	}
-	read, write, err := os.Pipe()
+	if plain, err = os.CreateTemp(folder, ".dump-"); err != nil {
+		return nil, err
+	}
+	_ = os.Remove(plain.Name())
+	stop := context.AfterFunc(ctx, func() { _ = in.Close() })
+	defer stop()
+	_, err = io.Copy(plain, from)
+	if err == nil {
+		_, err = plain.Seek(0, io.SeekStart)
+	}
 	if err != nil {
-		return nil, nil, err
-	}
-	done := make(chan error, 1)
-	go func() {
-		_, err := io.Copy(write, from)
-		write.Close()
-		if errors.Is(err, os.ErrClosed) || errors.Is(err, syscall.EPIPE) {
-			err = nil // the tool wanted no more
+		plain.Close()
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
 		}
-		done <- err
-	}()
-	return read, func() error { return <-done }, nil
+		return nil, fault.New(fault.Use, "the dump cannot be read to its end: %v", err).Advise("Nothing was changed.")
+	}
+	return plain, nil
 }

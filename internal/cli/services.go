@@ -18,6 +18,7 @@ import (
 
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/acting/setup"
+	"trammel.example/trammel/internal/core/base/changes"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/checkout"
 	"trammel.example/trammel/internal/core/checkout/bay"
@@ -138,6 +139,7 @@ func attach(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State
 	}
 	s.Say("")
 	view := newLogView(s, logs, c.Bool("json"))
+	followFiles(ctx, s, up, after)
 	follow(ctx, p, logs, 0, begun, view.print)
 	if len(own) == 0 {
 		return exitCode(130)
@@ -147,6 +149,37 @@ func attach(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State
 	}
 	s.Say("stopped: %s", strings.Join(own, ", "))
 	return exitCode(130)
+}
+
+// followFiles has services that run take on what they read when it changes, until ctx ends.
+func followFiles(ctx context.Context, s *ui.Screen, up *setup.Setup, running []service.Status) {
+	var turn sync.Mutex // one start at a time
+	for _, x := range up.State.Declaration.Services {
+		if len(x.Reads) == 0 || x.WhenChanged == declare.Unmoved || !slices.ContainsFunc(running, func(st service.Status) bool { return st.Service == x.Name && st.Running() }) {
+			continue
+		}
+		seen, err := changes.Watch(ctx, up.State.Dir(), x.Reads)
+		if err != nil {
+			s.Say("The files of %s cannot be followed: %v", x.Name, err)
+			continue
+		}
+		go func() {
+			for range seen {
+				turn.Lock()
+				err := withProgress(ctx, s, func(ctx context.Context) error {
+					_, now, err := up.Start(ctx, setup.StartOrder{Names: []string{x.Name}})
+					if err == nil {
+						up = now
+					}
+					return err
+				})
+				turn.Unlock()
+				if err != nil && ctx.Err() == nil {
+					s.Say("%s", oneLine(err))
+				}
+			}
+		}()
+	}
 }
 
 // follow prints the lines of logs as they come, merged by time, until ctx ends.
@@ -501,7 +534,7 @@ func logNames(p *checkout.State, names []string) ([]string, error) {
 	files, _ := filepath.Glob(filepath.Join(p.Bay.Logs(), "*.log"))
 	for _, f := range files {
 		name := strings.TrimSuffix(filepath.Base(f), ".log")
-		if len(names) == 0 && !strings.HasPrefix(name, "step-") || slices.Contains(names, name) {
+		if len(names) == 0 && !strings.HasPrefix(name, "step-") && !strings.HasPrefix(name, "card-") || slices.Contains(names, name) {
 			add(name)
 		}
 	}

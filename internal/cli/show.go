@@ -80,6 +80,7 @@ type showOut struct {
 	Services    []service.Status   `json:"services"`
 	Declared    []string           `json:"declared"` // services, running or not
 	Weak        bool               `json:"weak_cleanup,omitempty"`
+	Changed     []string           `json:"changed,omitempty"`          // services that run, and of which something that they read is not what it was
 	Crashed     []string           `json:"ran_before_crash,omitempty"` // services that ran when the supervisor ended without stopping them
 }
 
@@ -166,6 +167,9 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	}
 	if len(out.Crashed) > 0 {
 		s.Print("\nThe supervisor ended without stopping them (a crash, a kill, a restart of the machine): %s. Again: trammel start", strings.Join(out.Crashed, ", "))
+	}
+	if len(out.Changed) > 0 {
+		s.Print("\nWhat they go by changed since they started: %s. Take it on: trammel start", strings.Join(out.Changed, ", "))
 	}
 	if open := openRemarks(out.Services); len(open) > 0 {
 		s.Print("\n%s", strings.Join(open, "\n"))
@@ -284,6 +288,20 @@ func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 			x.Last = &st.Mark.At
 		}
 		out.Steps = append(out.Steps, x)
+	}
+	for _, st := range out.Services {
+		x, declared := p.Declaration.Service(st.Service)
+		if !declared || !st.Running() || x.WhenChanged == declare.Unmoved {
+			continue
+		}
+		for copy := 1; copy <= x.Copies; copy++ {
+			if x.CopyName(copy) != st.Name {
+				continue
+			}
+			if w, err := up.Wanted(x, copy); err == nil && st.Inputs != w.Fingerprint() {
+				out.Changed = append(out.Changed, st.Name)
+			}
+		}
 	}
 	if due > 0 {
 		out.Remark = "Due: " + names(dueOf(statuses), func(st step.Status) string { return st.Step.Name }) + ". Run: trammel fit"

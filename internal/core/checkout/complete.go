@@ -3,6 +3,7 @@ package checkout
 import (
 	"cmp"
 	"errors"
+	"regexp"
 	"slices"
 	"strconv"
 	"time"
@@ -47,16 +48,30 @@ func completed(d *declare.Declaration, l *lock.Lock) (*declare.Declaration, erro
 	return d.Completed(services, routines), nil
 }
 
+// freeName is what the settings of servers are called.
+var freeName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_.-]*$`)
+
 func complete(s *declare.Service, def card.Service) error {
 	s.Card = def
 	settings := def.Group("setting")
-	for name := range s.Settings {
-		if _, ok := settings[name]; !ok {
+	free := map[string]string{} // settings that are the server's own and no word of the card
+	for name, value := range s.Settings {
+		if _, ok := settings[name]; ok {
+			continue
+		}
+		if def["any"] == "" || !freeName.MatchString(name) {
 			return errors.New("it has no setting " + strconv.Quote(name) + fault.DidYouMeanAfter(name, lock.Sorted(settings)))
 		}
+		free[name] = value
 	}
 	if s.Run.Empty() {
-		s.Run = declare.Run{Script: def["run"]}
+		run, ok := def.Command(free, s.Options)
+		if !ok {
+			return errors.New("the card of " + s.Tool + " takes no options; write run for the service")
+		}
+		s.Run = run
+	} else if len(free)+len(s.Options) > 0 {
+		return errors.New("options, and settings that the card of " + s.Tool + " does not name, go to the card's own run, and the service has one itself")
 	}
 	if len(s.Ports) == 0 {
 		ports := def.Group("port")
@@ -69,7 +84,7 @@ func complete(s *declare.Service, def card.Service) error {
 		}
 	}
 	if !s.StatedReady {
-		s.Ready.Command = declare.Run{Script: def["ready.command"]}
+		s.Ready.Command = card.RunOf(def["ready.command"])
 		s.Ready.Log = def["ready.log"]
 		if within, err := time.ParseDuration(def["ready.within"]); err == nil {
 			s.Ready.Within = within

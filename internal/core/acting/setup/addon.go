@@ -8,6 +8,8 @@ import (
 
 	"trammel.example/trammel/internal/core/base/event"
 	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/running/script"
 	"trammel.example/trammel/internal/core/running/step"
 	"trammel.example/trammel/internal/core/written/declare"
 )
@@ -149,7 +151,11 @@ func (s *Setup) install(ctx context.Context, a declare.Addon, run declare.Run, i
 
 // output runs a command to its end.
 func (s *Setup) output(ctx context.Context, run declare.Run, look func(string) (string, error), within time.Duration) (step.Outcome, error) {
-	command, env, err := s.command(run, look)
+	expanded, err := environ.Expand(run, look)
+	if err != nil {
+		return step.Outcome{}, err
+	}
+	command, env, err := script.Of(s.Ready, expanded, s.State.Dir())
 	if err != nil {
 		return step.Outcome{}, err
 	}

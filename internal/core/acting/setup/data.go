@@ -2,17 +2,17 @@ package setup
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
-	"slices"
+	"regexp"
 	"strings"
 
 	"trammel.example/trammel/internal/core/base/event"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/mask"
 	"trammel.example/trammel/internal/core/kernel/proctree"
-	"trammel.example/trammel/internal/core/running/service"
 	"trammel.example/trammel/internal/core/written/declare"
 )
 
@@ -52,42 +52,99 @@ func (s *Setup) Save(ctx context.Context, name string, to *os.File) error {
 	return s.with(ctx, x, func() error { return s.exchange(ctx, x, "save", nil, to) })
 }
 
-// Load reads a dump into a service. Where its card says that the service must not run
-// meanwhile, it and what needs it are stopped and started again.
+// Load reads a dump, a regular file, into a service. What needs the service is stopped and
+// started again, and the service itself where its card says that it must not run meanwhile.
 func (s *Setup) Load(ctx context.Context, name string, from *os.File) error {
 	x, err := s.dataOf(name, "load")
 	if err != nil {
 		return err
 	}
-	load := func() error { return s.exchange(ctx, x, "load", from, nil) }
-	if x.Card["data.stopped"] != "yes" {
-		return s.with(ctx, x, load)
+	if err := whole(from, x); err != nil {
+		return err
 	}
 	before, err := s.Services.Status(ctx)
 	if err != nil {
 		return err
 	}
-	if err := s.first(ctx, x); err != nil {
-		return err
+	// What needs the service would go on with what it knows of the old data.
+	stopped := x.Card["data.stopped"] == "yes"
+	var away []string
+	for _, y := range s.State.Declaration.Services {
+		_, needs := s.closure([]string{"service." + y.Name})["service."+name]
+		if needs && running(before, y.Name) && (stopped || y.Name != name) {
+			away = append(away, y.Name)
+		}
 	}
-	after, err := s.Services.Stop(ctx, []string{name})
+	if stopped {
+		if err := s.first(ctx, x); err != nil {
+			return err
+		}
+	}
+	if len(away) > 0 {
+		event.Say(ctx, "stopped for it, and started again afterwards: "+strings.Join(away, ", "))
+		if _, err := s.Services.Stop(ctx, away); err != nil {
+			return err
+		}
+	}
+	load := func() error { return s.exchange(ctx, x, "load", from, nil) }
+	if stopped {
+		err = load()
+	} else {
+		err = s.with(ctx, x, load)
+	}
+	var again []string
+	for _, y := range away {
+		again = append(again, "service."+y)
+	}
+	if len(again) > 0 && ctx.Err() == nil {
+		err = errors.Join(err, s.Bring(ctx, again))
+	}
+	return err
+}
+
+// edge is how much of a dump's beginning and end is looked at, in bytes.
+const edge = 4 << 10
+
+// whole tells whether a dump ends as its kind does, before anything of the old data goes. A
+// dump that begins as the tool's own do and does not end so was cut, which the tool itself may
+// take for the end. from is left where it was.
+func whole(from *os.File, x declare.Service) error {
+	if x.Card["data.ends"] == "" {
+		return nil
+	}
+	begins, err := regexp.Compile(x.Card["data.begins"])
 	if err != nil {
 		return err
 	}
-	if err := load(); err != nil {
+	ends, err := regexp.Compile(x.Card["data.ends"])
+	if err != nil {
 		return err
 	}
-	var again []string // what ran and was stopped for this
-	for _, st := range before {
-		now := slices.IndexFunc(after, func(y service.Status) bool { return y.Name == st.Name })
-		if st.Running() && (now < 0 || !after[now].Running()) && !slices.Contains(again, "service."+st.Service) {
-			again = append(again, "service."+st.Service)
-		}
+	info, err := from.Stat()
+	if err != nil {
+		return err
 	}
-	if len(again) == 0 {
-		return nil
+	head, tail := make([]byte, min(edge, info.Size())), make([]byte, min(edge, info.Size()))
+	if _, err := from.ReadAt(head, 0); err != nil {
+		return err
 	}
-	return s.Bring(ctx, again)
+	if _, err := from.ReadAt(tail, info.Size()-int64(len(tail))); err != nil {
+		return err
+	}
+	if begins.MatchString(bytewise(head)) && !ends.MatchString(bytewise(tail)) {
+		return fault.New(fault.Use, "the dump ends too early: it begins as one of %s and does not end as one", x.Tool).
+			Advise("It was cut while it was copied or made. Nothing was changed. Take a whole one: trammel data save %s FILE", x.Name)
+	}
+	return nil
+}
+
+// bytewise is a text with a character for each byte, for expressions over bytes.
+func bytewise(b []byte) string {
+	runes := make([]rune, len(b))
+	for i, x := range b {
+		runes[i] = rune(x)
+	}
+	return string(runes)
 }
 
 // with makes sure that a service runs while f does.
@@ -117,7 +174,7 @@ func (s *Setup) with(ctx context.Context, x declare.Service, f func() error) err
 // exchange runs the card's script with a dump at its input or output.
 func (s *Setup) exchange(ctx context.Context, x declare.Service, how string, from, to *os.File) error {
 	dir := s.State.Dir()
-	command, env, err := s.command(declare.Run{Script: x.Card["data."+how]}, s.Plan.Lookup(x.Name, 1))
+	command, env, err := s.cardCommand(x, 1, x.Card["data."+how])
 	if err != nil {
 		return err
 	}

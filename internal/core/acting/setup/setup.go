@@ -136,7 +136,7 @@ func (s *Setup) askEvidence(ctx context.Context, statuses []step.Status) error {
 	}
 	for i, st := range statuses {
 		j := slices.IndexFunc(list, func(e Evidence) bool { return e.Step.Name == st.Step.Name })
-		if st.Due || j < 0 || list[j].Not != "" || list[j].Same() || slices.Equal(st.Mark.Evidence, list[j].Now) {
+		if st.Due || st.Step.When == step.AtFirst || j < 0 || list[j].Not != "" || list[j].Same() || slices.Equal(st.Mark.Evidence, list[j].Now) {
 			continue
 		}
 		if err := s.Marks().Forget(st.Step); err != nil {
@@ -265,7 +265,7 @@ func (s *Setup) closure(nodes []string) graph {
 		kind, name, _ := strings.Cut(node, ".")
 		if kind == "step" {
 			x, _ := s.State.Declaration.Step(name)
-			g[node] = x.Needs
+			g[node] = slices.Concat(x.Needs, x.After)
 		} else {
 			x, _ := s.State.Declaration.Service(name)
 			g[node] = x.Needs
@@ -483,6 +483,9 @@ func (s *Setup) startService(ctx context.Context, x declare.Service, again bool)
 			err = s.notReady(status)
 		}
 		done(describe(status), err)
+		if err == nil {
+			err = s.settle(ctx, x, slices.IndexFunc(specs, func(y service.Spec) bool { return y.Name == name })+1)
+		}
 		return err
 	})
 	return lost, err
@@ -522,7 +525,11 @@ func describe(st service.Status) string {
 	for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
 		ports = append(ports, fmt.Sprintf("127.0.0.1:%d", st.Ports[name]))
 	}
-	return strings.TrimSpace(st.State + " " + strings.Join(ports, " "))
+	text := strings.TrimSpace(st.State + " " + strings.Join(ports, " "))
+	if st.Why != "" {
+		text += ", " + st.Why
+	}
+	return text
 }
 
 func (s *Setup) notReady(st service.Status) error {
@@ -579,16 +586,6 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 	return spec, nil
 }
 
-// command is what runs a script of a service's card outside of the service, and the
-// environment of its process.
-func (s *Setup) command(run declare.Run, look func(string) (string, error)) (script.Command, []string, error) {
-	expanded, err := environ.Expand(run, look)
-	if err != nil {
-		return script.Command{}, nil, err
-	}
-	return script.Of(s.Ready, expanded, s.State.Dir())
-}
-
 // longest is how far back the log of a failed start may reach.
 func (s *Setup) longest(name string) time.Duration {
 	x, _ := s.State.Declaration.Service(name)
@@ -625,72 +622,4 @@ func (s *Setup) SecretRemarks() []string {
 		}
 	}
 	return out
-}
-
-// first makes the data folders of a service that has none yet, as its card says. A folder
-// that is not finished, because that was killed, is made anew; what lies there is never
-// removed but put aside, and told, since a mark may be lost where data is not.
-func (s *Setup) first(ctx context.Context, x declare.Service) error {
-	once := x.Card["once"]
-	for copy := 1; x.Card != nil && copy <= x.Copies; copy++ {
-		data := environ.DataFolder(s.State.Bay, x, copy)
-		made := filepath.Join(s.State.Bay.Records, "made", x.CopyName(copy))
-		begun := made + ".begun"
-		if _, err := os.Lstat(made); err == nil {
-			continue
-		} else if !errors.Is(err, os.ErrNotExist) {
-			return fault.New(fault.Failed, "it cannot be told whether the data of service %s is there: %v", x.Name, err).
-				Advise("Nothing of it was touched. See that %s can be read.", filepath.Dir(made))
-		}
-		if err := s.clearAway(ctx, x.CopyName(copy), data, begun); err != nil {
-			return err
-		}
-		if err := disk.Write(begun, nil, 0o600); err != nil {
-			return err
-		}
-		if err := disk.MkdirWithin(s.State.Bay.Dir, filepath.Join("data", x.CopyName(copy)), 0o700); err != nil {
-			return err
-		}
-		if once != "" {
-			done := event.Task(ctx, "data of "+x.CopyName(copy))
-			o, err := s.output(ctx, declare.Run{Script: once}, s.Plan.Lookup(x.Name, copy), 10*time.Minute)
-			if err == nil && !o.Exit.OK() {
-				err = fault.New(fault.Failed, "the data of service %s cannot be made: %s", x.Name, o.Exit).Advise("| %s", strings.ReplaceAll(o.Last(8), "\n", "\n| "))
-			}
-			done("", err)
-			if err != nil {
-				return err
-			}
-		}
-		if err := disk.Write(made, nil, 0o600); err != nil {
-			return err
-		}
-		_ = os.Remove(begun)
-	}
-	return nil
-}
-
-// clearAway makes room for new data. What a making that was killed left goes; anything
-// else is a person's, and is kept under another name.
-func (s *Setup) clearAway(ctx context.Context, name, data, begun string) error {
-	_, err := os.Lstat(data)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	if _, err := os.Lstat(begun); err == nil {
-		return disk.RemoveAll(data)
-	}
-	entries, err := os.ReadDir(data)
-	if err == nil && len(entries) == 0 {
-		return os.Remove(data)
-	}
-	aside := data + ".aside-" + time.Now().Format("20060102-150405")
-	if err := os.Rename(data, aside); err != nil {
-		return err
-	}
-	event.Say(ctx, fmt.Sprintf("There was data of %s without a record that it is whole; it is kept as %s, and new data is made.", name, aside))
-	return nil
 }

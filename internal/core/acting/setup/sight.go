@@ -1,12 +1,14 @@
 package setup
 
 import (
-	"cmp"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
+	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/checkout"
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/running/environ"
@@ -73,6 +75,13 @@ func (s *Sight) Wanted(x declare.Service, copy int) (w Wanted, err error) {
 		}
 		w.variables = append(w.variables, environ.Variable{Name: v.Name, Value: expanded, From: "service " + x.Name})
 	}
+	if x.Card != nil && (x.Run.Script != "" || x.Ready.Command.Script != "") {
+		settings, err := s.Plan.SettingVariables(x, copy)
+		if err != nil {
+			return w, err
+		}
+		w.variables = append(settings, w.variables...) // what the service says itself stands before them
+	}
 	if w.run, err = environ.Expand(x.Run, look); err != nil {
 		return w, err
 	}
@@ -98,7 +107,12 @@ func (s *Sight) Wanted(x declare.Service, copy int) (w Wanted, err error) {
 		}
 	}
 	if d.Network == declare.NetworkPrivate {
-		w.Network = cmp.Or(x.Segment, "common")
+		w.Network = x.Ground()
+		for _, y := range d.Services {
+			if g := y.Ground(); g != w.Network && x.Sees(y) && !slices.Contains(w.Beside, g) {
+				w.Beside = append(w.Beside, g)
+			}
+		}
 	}
 	if x.Ready.File != "" {
 		if w.Ready.File, err = ref.Expand(x.Ready.File, look); err != nil {
@@ -127,12 +141,60 @@ func (s *Sight) Wanted(x declare.Service, copy int) (w Wanted, err error) {
 			}
 		}
 	}
+	if w.Inputs, err = s.inputs(x); err != nil {
+		return w, err
+	}
+	w.WhenChanged, w.Reads = x.WhenChanged, x.Reads
 	decisive, err := s.decisive(x, w)
 	if err != nil {
 		return w, err
 	}
 	w.Config = w.Spec.Digest(w.run.Meaning(), w.probe.Meaning(), decisive)
 	return w, nil
+}
+
+// mostInputs is how many files a service may read until they are told by their folders.
+const mostInputs = 2000
+
+// inputs are what a service goes by while it runs: the files that it reads, and the steps
+// that it needs as they were done last.
+func (s *Sight) inputs(x declare.Service) (map[string]string, error) {
+	out := map[string]string{}
+	if len(x.Reads) > 0 {
+		files, err := step.Reads(s.State.Dir(), x.Reads, x.Ignore)
+		if err != nil {
+			return nil, err
+		}
+		if len(files) <= mostInputs {
+			maps.Copy(out, files)
+		} else {
+			folders := map[string]canon.Map{}
+			for name, digest := range files {
+				folder, _, _ := strings.Cut(name, "/")
+				if folders[folder] == nil {
+					folders[folder] = canon.Map{}
+				}
+				folders[folder][name] = digest
+			}
+			for folder, all := range folders {
+				out[folder] = canon.Digest(all)
+			}
+		}
+	}
+	for _, n := range x.Needs {
+		name, ok := strings.CutPrefix(n, "step.")
+		if !ok {
+			continue
+		}
+		y, _ := s.State.Declaration.Step(name)
+		mark, _ := s.Marks().Read(y)
+		done := canon.Map{"inputs": map[string]string(mark.Inputs)}
+		if y.When != step.AtEachFit { // which would be another one each time
+			done["at"] = mark.At.Format(time.RFC3339Nano)
+		}
+		out["step "+name] = canon.Digest(done)
+	}
+	return out, nil
 }
 
 // decisive is what besides its spec decides how a service behaves.

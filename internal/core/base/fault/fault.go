@@ -178,7 +178,7 @@ func DidYouMean(name string, candidates []string) string {
 	if n := Nearest(name, candidates); n != "" {
 		return fmt.Sprintf("Did you mean %q?", n)
 	}
-	if len(candidates) > 0 && len(candidates) <= 12 {
+	if len(candidates) > 0 && len(candidates) <= 15 {
 		return "Known: " + strings.Join(candidates, ", ") + "."
 	}
 	return ""

@@ -185,6 +185,9 @@ func (c *collector) steps() {
 		if len(x.Needs) > 0 {
 			text += ", needs " + strings.Join(x.Needs, " ")
 		}
+		if len(x.After) > 0 {
+			text += ", after " + strings.Join(x.After, " ")
+		}
 		if len(x.Makes) > 0 {
 			text += ", makes " + strings.Join(x.Makes, " ")
 		}
@@ -216,7 +219,13 @@ func (c *collector) services() {
 		if len(x.Needs) > 0 {
 			text += ", needs " + strings.Join(x.Needs, " ")
 		}
-		probe := canon.Map{"http": x.Ready.HTTP, "tcp": x.Ready.TCP, "log": x.Ready.Log, "file": x.Ready.File, "signal": x.Stop.Signal, "segment": x.Segment, "auto": x.Auto}
+		probe := canon.Map{"http": x.Ready.HTTP, "tcp": x.Ready.TCP, "log": x.Ready.Log, "file": x.Ready.File, "signal": x.Stop.Signal, "segment": strings.Join(x.Segments, " "), "auto": x.Auto}
+		if len(x.Reads) > 0 || x.WhenChanged != declare.Restarted {
+			text += ", when changed " + x.WhenChanged
+			for _, glob := range x.Reads {
+				text += " " + glob
+			}
+		}
 		if x.Ready.File != "" {
 			text += ", ready by " + x.Ready.File
 		}
@@ -241,8 +250,30 @@ func (c *collector) card(x, now declare.Service) {
 		pairs = append(pairs, "@{"+name+"}", value)
 	}
 	fill := strings.NewReplacer(pairs...).Replace
+	free := map[string]string{} // settings that are arguments of the server
+	for _, name := range lock.Sorted(now.Settings) {
+		if value, named := settings[name]; named {
+			c.bound.knows(card.Variable(name), cmp.Or(now.Settings[name], value))
+			continue
+		}
+		free[name] = now.Settings[name]
+		written := x.Settings[name]
+		if when, ok := x.Conditions[name]; ok {
+			written = when.Text()
+		}
+		c.add(Sets, "setting "+name+" of "+x.Name, now.Settings[name], at(x.Place), written)
+	}
+	for name, value := range settings {
+		if _, own := now.Settings[name]; !own {
+			c.bound.knows(card.Variable(name), value)
+		}
+	}
+	if len(x.Options) > 0 {
+		c.add(Runs, "service "+x.Name+", options", strings.Join(now.Options, " "), at(x.Place), x.Options)
+		c.bound.run(declare.Run{Argv: append([]string{x.Tool}, now.Options...)})
+	}
 	for _, what := range []struct{ key, name string }{
-		{"once", "data of " + x.Name}, {"run", "service " + x.Name}, {"ready.command", "probe of " + x.Name},
+		{"once", "data of " + x.Name}, {"settle", "settling of " + x.Name}, {"run", "service " + x.Name}, {"ready.command", "probe of " + x.Name},
 		{"console", "routine " + x.Name + "-console"}, {"data.save", "save of " + x.Name}, {"data.load", "load of " + x.Name},
 	} {
 		text := def[what.key]
@@ -250,8 +281,17 @@ func (c *collector) card(x, now declare.Service) {
 		if text == "" || own {
 			continue
 		}
-		c.add(Runs, what.name, fill(text), from, text)
-		c.bound.run(declare.Run{Script: fill(text)})
+		run := card.RunOf(text)
+		if what.key == "run" {
+			run, _ = def.Command(free, now.Options)
+			text = def["run"] + " any " + def["any"]
+		}
+		run.Script = fill(run.Script)
+		for i := range run.Argv {
+			run.Argv[i] = fill(run.Argv[i])
+		}
+		c.add(Runs, what.name, runText(run), from, text)
+		c.bound.run(run)
 	}
 	for _, name := range lock.Sorted(settings) {
 		written, text := settings[name], settings[name]
@@ -271,7 +311,7 @@ func (c *collector) card(x, now declare.Service) {
 	}
 	rest := canon.Map{}
 	for key, value := range def {
-		if strings.HasPrefix(key, "port.") || strings.HasPrefix(key, "stop.") || key == "ready.log" || key == "ready.within" || key == "data.stopped" {
+		if strings.HasPrefix(key, "port.") || strings.HasPrefix(key, "stop.") || strings.HasPrefix(key, "package.") || key == "data.begins" || key == "data.ends" || key == "ready.log" || key == "ready.within" || key == "data.stopped" {
 			rest[key] = value
 		}
 	}

@@ -271,7 +271,10 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 		return lock.Item{}, err
 	}
 	keep := had && r.sameSuites(way.source) && builtBy(old, builder) && !r.o.Renew(t.Name) && old.Source == way.source && old.Card == way.card.Digest() && t.Ask.Allows(scheme, old.Version)
-	if keep && r.coversAll(old) {
+	if more := r.asked(t.Name, way.card); len(more) > 0 {
+		way.from.Packages = append(slices.Clone(way.from.Packages), more...)
+	}
+	if keep && r.coversAll(old) && wantsAsMany(old, way.from) {
 		old.Platforms = r.onlyWanted(old)
 		return old, nil
 	}
@@ -316,6 +319,50 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 		item.Platforms[p.String()] = parts
 	}
 	return item, nil
+}
+
+// asked are the packages that settings of services ask for besides a card's own.
+func (r *resolver) asked(tool string, c *card.Card) (out []string) {
+	for _, s := range r.d.Services {
+		if s.Tool != tool {
+			continue
+		}
+		values := slices.Collect(maps.Values(s.Settings))
+		for _, when := range s.Conditions {
+			values = append(values, when.Then, when.Else)
+		}
+		for _, value := range values {
+			for _, name := range c.Service.PackagesFor(value) {
+				if !slices.Contains(out, name) {
+					out = append(out, name)
+				}
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// wantsAsMany tells whether what is locked of a Debian archive wants the packages that are
+// wanted now. Their names are decided by the card and the version, which are the same.
+func wantsAsMany(old lock.Item, from card.From) bool {
+	for _, parts := range old.Platforms {
+		for _, p := range parts {
+			if p.Format != lock.RootFormat {
+				continue
+			}
+			if len(p.Wants) != len(from.Packages) {
+				return false
+			}
+			for _, name := range from.Packages {
+				prefix, _, _ := strings.Cut(name, "@{")
+				if !slices.ContainsFunc(p.Wants, func(w string) bool { return strings.HasPrefix(w, prefix) }) {
+					return false
+				}
+			}
+		}
+	}
+	return true
 }
 
 func (r *resolver) coversAll(i lock.Item) bool {

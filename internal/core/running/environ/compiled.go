@@ -84,6 +84,14 @@ func (p *Plan) Compile(g approval.Given) (*Compiled, error) {
 		if err != nil {
 			return nil, fault.New(fault.Use, "routine %s: %v", r.Name, err)
 		}
+		if r.Of != "" { // a routine has no variables of its own, so that the script sets them
+			x, _ := s.Declaration.Service(r.Of)
+			set, err := p.settingsInScript(x)
+			if err != nil {
+				return nil, fault.New(fault.Use, "routine %s: %v", r.Name, err)
+			}
+			run.Script = set + run.Script
+		}
 		c.Routines[r.Name] = run
 		if len(r.Needs) > 0 {
 			c.Needs[r.Name] = r.Needs

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"mvdan.cc/sh/v3/syntax"
+
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/written/card"
 	"trammel.example/trammel/internal/core/written/declare"
@@ -50,6 +52,46 @@ func (in names) setting(s declare.Service, copy int, name string) (value string,
 	}
 	value, err = ref.Expand(value, in.lookup(s.Name, copy))
 	return value, true, err
+}
+
+// SettingVariables are the variables in which the scripts of a service's card have its
+// settings. Those that a bay makes up are in files.
+func (p *Plan) SettingVariables(s declare.Service, copy int) ([]Variable, error) {
+	var out []Variable
+	in := names{p, p.PortsInside}
+	for name, value := range card.Service(s.Card).Group("setting") {
+		if value == card.Random {
+			continue
+		}
+		text, _, err := in.setting(s, copy, name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Variable{Name: card.Variable(name), Value: text, From: "card of " + s.Tool})
+	}
+	slices.SortFunc(out, func(a, b Variable) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// settingsInScript are lines that set the variables of a card's settings, each value quoted
+// as the shell's grammar has it. One that only a process is to see has no place there.
+func (p *Plan) settingsInScript(s declare.Service) (string, error) {
+	list, err := p.SettingVariables(s, 1)
+	if err != nil {
+		return "", err
+	}
+	var out strings.Builder
+	for _, v := range list {
+		if Marked(v.Value) {
+			continue
+		}
+		quoted, err := syntax.Quote(v.Value, syntax.LangPOSIX)
+		if err != nil {
+			return "", fmt.Errorf("the setting in %s: %w", v.Name, err)
+		}
+		fmt.Fprintf(&out, "%s=%s\n", v.Name, quoted)
+	}
+	return out.String(), nil
 }
 
 // publishes is what a card's service publishes under a name.

@@ -14,6 +14,7 @@ import (
 	"os/signal"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 
 	"mvdan.cc/sh/v3/expand"
@@ -100,7 +101,7 @@ func ByHand(run declare.Run) string {
 		if argv, ok := plain(run.Script, nil, nil); ok && !strings.Contains(run.Script, "$") {
 			words = argv
 		} else {
-			words = []string{"sh", "-c", run.Script}
+			words = []string{"sh", "-ec", run.Script}
 		}
 	}
 	quoted := make([]string, len(words))
@@ -164,24 +165,33 @@ func parse(source string) (*syntax.File, error) {
 
 // Interpret runs a script in this process and returns its exit code. Signals that
 // come for the process group reach the script's current command by themselves;
-// the script then ends after that command.
+// the script then ends after that command. It ends too with its first command that fails
+// and whose failure nothing asks about (set -e, POSIX.1-2017), and says which that was.
 func Interpret(ctx context.Context, source string, args, env []string, dir string, stdin io.Reader, stdout, stderr io.Writer) (int, error) {
 	file, err := parse(source)
 	if err != nil {
 		return 2, err
 	}
+	var last lastCall
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	defer stop()
 	r, err := interp.New(
 		interp.Env(expand.ListEnviron(env...)), interp.Dir(dir), interp.StdIO(stdin, stdout, stderr),
-		interp.Params(append([]string{"--"}, args...)...),
+		interp.Params(append([]string{"-e", "--"}, args...)...),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return execute }),
+		interp.CallHandler(func(ctx context.Context, args []string) ([]string, error) {
+			last.note(interp.HandlerCtx(ctx).Pos, args)
+			return args, nil
+		}),
 	)
 	if err != nil {
 		return 2, err
 	}
 	err = r.Run(ctx, file)
 	if status, ok := interp.IsExitStatus(err); ok {
+		if text := last.failed(source); text != "" && ctx.Err() == nil {
+			fmt.Fprintf(stderr, "%s (exit code %d)\n", text, status)
+		}
 		return int(status), nil
 	}
 	if ctx.Err() != nil {
@@ -191,6 +201,31 @@ func Interpret(ctx context.Context, source string, args, env []string, dir strin
 		return 1, err
 	}
 	return 0, nil
+}
+
+// lastCall is the command that a script began last. With set -e it is the one that ended it.
+type lastCall struct {
+	mu   sync.Mutex
+	line uint
+	word string
+}
+
+func (l *lastCall) note(at syntax.Pos, args []string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.line, l.word = at.Line(), args[0]
+}
+
+// failed says which line of a script of several the last command stands in; "" when the
+// script ended by its own word, or has no other line.
+func (l *lastCall) failed(source string) string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	lines := strings.Split(source, "\n")
+	if l.word == "exit" || l.line == 0 || int(l.line) > len(lines) || strings.TrimSpace(strings.Join(lines[:l.line-1], "")+strings.Join(lines[l.line:], "")) == "" {
+		return ""
+	}
+	return fmt.Sprintf("line %d failed: %.120s", l.line, strings.TrimSpace(lines[l.line-1]))
 }
 
 // execute runs one command of a script. It waits for the command even when the

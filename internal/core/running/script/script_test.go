@@ -3,6 +3,7 @@ package script
 import (
 	"bytes"
 	"context"
+	"io"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -58,7 +59,7 @@ func TestInterpret(t *testing.T) {
 	}{
 		{`for f in 1 2; do printf '%s\n' "lane-$f"; done`, "lane-1\nlane-2\n", 0},
 		{"set -e; false; echo never", "", 1},
-		{"no-such-command; echo $?", "127\n", 0},
+		{"no-such-command || echo $?", "127\n", 0},
 		{"sh -c 'exit 9'", "", 9},
 		{"exit 5", "", 5},
 		{"sh -c 'kill -TERM $$'", "", 143},
@@ -66,6 +67,10 @@ func TestInterpret(t *testing.T) {
 		{"unset LANE; sh -c 'echo [$LANE]'", "[]\n", 0},
 		{"X=1; export Y=2; sh -c 'echo $X$Y'", "2\n", 0},
 		{"pwd", "DIR\n", 0},
+		{"echo one\nfalse\necho never", "one\n", 1},
+		{"if false; then :; fi\nfalse || echo two\n! true\nfalse | true\necho three", "two\nthree\n", 0},
+		{"trap 'echo bye' EXIT\nfalse\necho never", "bye\n", 1},
+		{"set +e\nfalse\necho on", "on\n", 0},
 	}
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	if err != nil {
@@ -85,14 +90,32 @@ func TestInterpret(t *testing.T) {
 
 func TestByHand(t *testing.T) {
 	for want, run := range map[string]declare.Run{
-		"trammel run -- go mod download":                 {Script: "go mod download"},
-		`trammel run -- sh -c 'psql "$URL" -f db/s.sql'`: {Script: `psql "$URL" -f db/s.sql`},
-		"trammel run -- sh -c 'a && b'":                  {Script: "a && b"},
-		"trammel run -- bash -c 'a | b'":                 {Script: "a | b", Shell: []string{"bash", "-c"}},
-		"trammel run -- echo 'mill trout'":               {Argv: []string{"echo", "mill trout"}},
+		"trammel run -- go mod download":                  {Script: "go mod download"},
+		`trammel run -- sh -ec 'psql "$URL" -f db/s.sql'`: {Script: `psql "$URL" -f db/s.sql`},
+		"trammel run -- sh -ec 'a && b'":                  {Script: "a && b"},
+		"trammel run -- bash -c 'a | b'":                  {Script: "a | b", Shell: []string{"bash", "-c"}},
+		"trammel run -- echo 'mill trout'":                {Argv: []string{"echo", "mill trout"}},
 	} {
 		if got := ByHand(run); got != want {
 			t.Errorf("%s, not %s", got, want)
+		}
+	}
+}
+
+// The line that ended a script is named, where there is more than one and it did not end
+// itself.
+func TestTheFailingLineIsNamed(t *testing.T) {
+	for source, want := range map[string]string{
+		"true\nsh -c 'exit 3'\ntrue":             "line 2 failed: sh -c 'exit 3' (exit code 3)\n",
+		"true\n\n  [ -d /nowhere ]":              "line 3 failed: [ -d /nowhere ] (exit code 1)\n",
+		"f() {\n  false\n}\ntrue\nf\necho never": "line 2 failed: false (exit code 1)\n",
+		"true\nexit 4\n":                         "",
+		"false":                                  "",
+		"true\nfalse || true\n":                  "",
+	} {
+		var errs bytes.Buffer
+		if _, err := Interpret(context.Background(), source, nil, env, t.TempDir(), nil, io.Discard, &errs); err != nil || errs.String() != want {
+			t.Errorf("%q: %q, %v", source, &errs, err)
 		}
 	}
 }

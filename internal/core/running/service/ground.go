@@ -132,8 +132,9 @@ func (g *ground) client() *http.Client {
 	}
 }
 
-// forward takes connections to this machine's ports into a private network.
-func (g *ground) forward(spec Spec) (end func(), err error) {
+// forward takes connections to this machine's ports into a private network, and those that
+// are made in the networks of other segments to the numbers that the service has in its own.
+func (g *ground) forward(spec Spec, beside []*ground) (end func(), err error) {
 	var listeners []net.Listener
 	end = func() {
 		for _, l := range listeners {
@@ -157,6 +158,17 @@ func (g *ground) forward(spec Spec) (end func(), err error) {
 		listeners = append(listeners, l)
 		inner := spec.Ports[name]
 		go network.Forward(l, func(ctx context.Context) (net.Conn, error) { return g.net.Dial(ctx, inner) })
+	}
+	for _, other := range beside {
+		for name, inner := range spec.Ports {
+			l, err := other.net.Listen(inner)
+			if err != nil {
+				end()
+				return nil, fmt.Errorf("its port %s cannot be shown in another segment: %w", name, err)
+			}
+			listeners = append(listeners, l)
+			go network.Forward(l, func(ctx context.Context) (net.Conn, error) { return g.net.Dial(ctx, inner) })
+		}
 	}
 	return end, nil
 }

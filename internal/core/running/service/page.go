@@ -21,7 +21,9 @@ import (
 	"time"
 
 	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/changes"
 	"trammel.example/trammel/internal/core/base/foreign"
+	"trammel.example/trammel/internal/core/written/declare"
 )
 
 //go:embed page.html
@@ -40,6 +42,8 @@ type page struct {
 	facts facts
 	at    time.Time
 	busy  bool
+
+	looking *time.Timer // runs out when nobody has looked for a while; nil when it has
 }
 
 // facts are what the declaration and the lock say, which only changes now and then.
@@ -106,6 +110,7 @@ type serviceOut struct {
 }
 
 func (p *page) state(w http.ResponseWriter, r *http.Request) {
+	p.followFiles()
 	list := p.s.statuses()
 	p.s.notice(list)
 	known := p.known()
@@ -170,6 +175,64 @@ func (p *page) known() facts {
 	return p.facts
 }
 
+// looked is how long after the last look at the page somebody still looks.
+const looked = 10 * time.Second
+
+// followFiles has services take on what they read when it changes, for as long as somebody
+// looks at the page.
+func (p *page) followFiles() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.looking != nil {
+		p.looking.Reset(looked)
+		return
+	}
+	globs := map[string][]string{}
+	p.s.mu.Lock()
+	for _, u := range p.s.units {
+		if len(u.spec.Reads) > 0 && u.spec.WhenChanged != declare.Unmoved {
+			globs[u.spec.Service] = u.spec.Reads
+		}
+	}
+	p.s.mu.Unlock()
+	if len(globs) == 0 {
+		return
+	}
+	ctx, stop := context.WithCancel(p.s.ctx)
+	p.looking = time.AfterFunc(looked, func() {
+		stop()
+		p.mu.Lock()
+		p.looking = nil
+		p.mu.Unlock()
+	})
+	for name, own := range globs {
+		seen, err := changes.Watch(ctx, p.s.bay.Checkout, own)
+		if err != nil {
+			p.s.log.Warn("files cannot be followed", "service", name, "error", err)
+			continue
+		}
+		go func() {
+			for range seen {
+				p.takeOn(ctx, name)
+			}
+		}()
+	}
+}
+
+// takeOn starts a service that runs, which starts it anew where what it reads changed.
+func (p *page) takeOn(ctx context.Context, name string) {
+	if !slices.ContainsFunc(p.s.statuses(), func(st Status) bool { return st.Service == name && st.Running() }) {
+		return
+	}
+	cmd, err := p.self(ctx, "start", name)
+	if err != nil {
+		return
+	}
+	if out, err := cmd.CombinedOutput(); err != nil && ctx.Err() == nil {
+		p.s.log.Warn("a service does not take on what changed", "service", name, "error", err, "said", foreign.Line(string(out)))
+	}
+}
+
 // self is this program, as a person would start it on this bay.
 func (p *page) self(ctx context.Context, args ...string) (*exec.Cmd, error) {
 	self, err := os.Executable()
@@ -230,7 +293,7 @@ func (p *page) logNames() []string {
 	out := []string{}
 	files, _ := filepath.Glob(filepath.Join(p.s.bay.Logs(), "*.log"))
 	for _, f := range files {
-		if name := strings.TrimSuffix(filepath.Base(f), ".log"); !strings.HasPrefix(name, "step-") {
+		if name := strings.TrimSuffix(filepath.Base(f), ".log"); !strings.HasPrefix(name, "step-") && !strings.HasPrefix(name, "card-") {
 			out = append(out, name)
 		}
 	}

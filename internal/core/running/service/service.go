@@ -45,6 +45,7 @@ type Spec struct {
 	Dir     string          `json:"dir"`
 	Ports   map[string]int  `json:"ports"`
 	Network string          `json:"network"` // name of a private network's segment; "" is this machine's own
+	Beside  []string        `json:"beside"`  // other segments that see this one and are seen by it
 	Outer   map[string]int  `json:"outer"`
 	Web     string          `json:"web"`   // name of the port that browsers are sent to, or ""
 	Stale   []string        `json:"stale"` // files of an earlier run that would be in the way, below the bay's folder
@@ -56,7 +57,14 @@ type Spec struct {
 	Build   string          `json:"build"`  // environment id that it runs
 	Mask    []string        `json:"mask"`   // texts that its log must not have
 	Again   bool            `json:"again"`  // start it though it runs just so
+
+	Inputs      map[string]string `json:"inputs"`       // digests of what it goes by while it runs
+	WhenChanged string            `json:"when-changed"` // what a change of these does: "restart", "nothing" or a signal
+	Reads       []string          `json:"reads"`        // globs of the files among them, below the checkout
 }
+
+// Fingerprint is a digest of what a service goes by while it runs.
+func (s Spec) Fingerprint() string { return canon.Digest(s.Inputs) }
 
 // Reached are the ports of a service as the rest of this machine sees them.
 func (s Spec) Reached() map[string]int {
@@ -111,6 +119,8 @@ type Status struct {
 	Restarts int            `json:"restarts"`
 	Ports    map[string]int `json:"ports,omitempty"`
 	Config   string         `json:"config"`
+	Inputs   string         `json:"inputs,omitempty"` // digest of what it goes by while it runs, as it was when it began
+	Why      string         `json:"why,omitempty"`    // why the present start was made though it ran; in the answer to a start alone
 	Build    string         `json:"build"`
 	Weak     bool           `json:"weak,omitempty"`    // runs without a namespace: clean-up is weaker
 	Address  string         `json:"address,omitempty"` // URL by name, of one that browsers are sent to

@@ -23,6 +23,7 @@ import (
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/kernel/listen"
 	"trammel.example/trammel/internal/core/kernel/proctree"
+	"trammel.example/trammel/internal/core/written/declare"
 )
 
 // SupervisorName is the argv[0] under which this program is a bay's supervisor;
@@ -296,17 +297,30 @@ func (s *supervisor) start(r *http.Request) (any, error) {
 		return nil, err
 	}
 	var followers []Spec
+	why := ""
 	for {
 		s.mu.Lock()
 		old := s.units[spec.Name]
 		if old != nil {
 			status := old.Status()
 			if status.Running() && status.Config == spec.Config && status.Build == spec.Build && !spec.Again {
-				s.mu.Unlock()
-				return old.settled(r.Context()), nil
+				news := old.news(spec)
+				if news == "" || spec.WhenChanged != declare.Restarted {
+					s.mu.Unlock()
+					return s.told(r.Context(), old, spec, news), nil
+				}
+				why = news
+			} else if status.Running() && !spec.Again {
+				why = "its configuration changed"
+				if status.Build != spec.Build {
+					why = "its environment changed"
+				}
 			}
 			if status.Running() {
 				s.mu.Unlock()
+				if why != "" {
+					old.log.line("sup", []byte("is started anew: "+why))
+				}
 				followers = append(followers, s.dependants(spec.Name)...)
 				s.halt(r.Context(), []string{spec.Name})
 				spec.Again = false
@@ -322,25 +336,79 @@ func (s *supervisor) start(r *http.Request) (any, error) {
 		if status.State == Ready || status.State == Done {
 			s.follow(followers)
 		}
+		if status.Why = why; why != "" {
+			status.Why = "started anew: " + why
+		}
 		return status, nil
 	}
 }
 
-// launch makes a unit run; s.mu is held.
-func (s *supervisor) launch(spec Spec) (*unit, error) {
-	g := s.grounds[spec.Network]
+// told has a service that goes on running know of what changed, by a signal where it wants
+// one.
+func (s *supervisor) told(ctx context.Context, u *unit, spec Spec, news string) Status {
+	if news != "" {
+		u.knows(spec)
+		if number, ok := signals[spec.WhenChanged]; ok {
+			status := u.settled(ctx)
+			if _, err := u.send(spec.WhenChanged, number); err == nil {
+				status.Why = "was sent SIG" + spec.WhenChanged + ": " + news
+			}
+			return status
+		}
+	}
+	return u.settled(ctx)
+}
+
+// send sends a signal to the unit's program and returns its pid.
+func (u *unit) send(name string, number syscall.Signal) (pid int, err error) {
+	h := u.present()
+	if h == nil || !u.Status().Running() {
+		return 0, errors.New("it does not run")
+	}
+	program := proctree.ProcessOf(h.tree.Program())
+	if !slices.Contains(listen.Below(h.tree.Pid), program.Pid) {
+		return 0, errors.New("it has just ended")
+	}
+	if err := program.Signal(number); err != nil {
+		return 0, err
+	}
+	u.log.line("sup", []byte("SIG"+name+" was sent to pid "+strconv.Itoa(program.Pid)))
+	return program.Pid, nil
+}
+
+// ground is a network by its name, made when it is needed first; s.mu is held.
+func (s *supervisor) ground(name string) (*ground, error) {
+	g := s.grounds[name]
 	if g == nil {
 		var err error
 		if g, err = newGround(); err != nil {
 			return nil, fmt.Errorf("%w, which network = %q asks for", err, "private")
 		}
-		s.grounds[spec.Network] = g
+		s.grounds[name] = g
+	}
+	return g, nil
+}
+
+// launch makes a unit run; s.mu is held.
+func (s *supervisor) launch(spec Spec) (*unit, error) {
+	g, err := s.ground(spec.Network)
+	if err != nil {
+		return nil, err
+	}
+	var beside []*ground
+	for _, name := range spec.Beside {
+		other, err := s.ground(name)
+		if err != nil {
+			return nil, err
+		}
+		beside = append(beside, other)
 	}
 	log, err := openLog(LogPath(s.bay.Logs(), spec.Name))
 	if err != nil {
 		return nil, err
 	}
 	u := newUnit(spec, log, g, s.bay)
+	u.beside = beside
 	u.note = s.earlier.note
 	u.turn = func() { s.say(); s.stir() }
 	ctx, stop := context.WithCancel(s.ctx)
@@ -359,7 +427,11 @@ func (s *supervisor) dependants(name string) []Spec {
 	var out []Spec
 	for other, u := range s.closure([]string{name}) {
 		if other != name && u.Status().Running() {
-			out = append(out, u.spec)
+			spec := u.spec
+			u.mu.Lock()
+			spec.Inputs = u.inputs
+			u.mu.Unlock()
+			out = append(out, spec)
 		}
 	}
 	return out
@@ -464,17 +536,8 @@ func (s *supervisor) signal(r *http.Request) (any, error) {
 	s.mu.Unlock()
 	sent := []Signalled{}
 	for _, u := range units {
-		h := u.present()
-		if h == nil || !u.Status().Running() {
-			continue
-		}
-		program := proctree.ProcessOf(h.tree.Program())
-		if !slices.Contains(listen.Below(h.tree.Pid), program.Pid) { // it ended meanwhile
-			continue
-		}
-		if err := program.Signal(number); err == nil {
-			u.log.line("sup", []byte("SIG"+o.Signal+" was sent to pid "+strconv.Itoa(program.Pid)))
-			sent = append(sent, Signalled{u.spec.Name, program.Pid})
+		if pid, err := u.send(o.Signal, number); err == nil {
+			sent = append(sent, Signalled{u.spec.Name, pid})
 		}
 	}
 	slices.SortFunc(sent, func(a, b Signalled) int { return compareNames(a.Name, b.Name) })

@@ -14,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/mask"
 	"trammel.example/trammel/internal/core/checkout/bay"
@@ -40,11 +41,14 @@ type unit struct {
 	g    *ground
 	bay  bay.Bay
 
+	beside []*ground // of other segments, where its ports are reached too
+
 	mu      sync.Mutex
 	status  Status
-	lost    string        // name of the port that a stranger has
-	holds   *holding      // of the present run
-	changed chan struct{} // closed and replaced at each change of state
+	inputs  map[string]string // what it goes by while it runs, as far as it knows
+	lost    string            // name of the port that a stranger has
+	holds   *holding          // of the present run
+	changed chan struct{}     // closed and replaced at each change of state
 	stop    context.CancelFunc
 	gone    chan struct{} // closed when nothing of it runs any more
 
@@ -56,7 +60,8 @@ func newUnit(spec Spec, log *logWriter, g *ground, b bay.Bay) *unit {
 	return &unit{
 		spec: spec, log: log, g: g, bay: b, changed: make(chan struct{}), gone: make(chan struct{}),
 		note: func(string, int) error { return nil }, turn: func() {},
-		status: Status{Name: spec.Name, Service: spec.Service, State: Starting, Since: time.Now(), Ports: spec.Reached(), Config: spec.Config, Build: spec.Build},
+		inputs: spec.Inputs,
+		status: Status{Inputs: spec.Fingerprint(), Name: spec.Name, Service: spec.Service, State: Starting, Since: time.Now(), Ports: spec.Reached(), Config: spec.Config, Build: spec.Build},
 	}
 }
 
@@ -82,6 +87,22 @@ func (u *unit) set(change func(*Status)) {
 	if u.status.State != before {
 		u.turn()
 	}
+}
+
+// news says which of what it goes by is not what it was when it was told last; "" when
+// nothing is, or it need not be told.
+func (u *unit) news(spec Spec) string {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return canon.Changed(u.inputs, spec.Inputs)
+}
+
+// knows notes that it knows of its inputs as they are.
+func (u *unit) knows(spec Spec) {
+	u.mu.Lock()
+	u.inputs = spec.Inputs
+	u.mu.Unlock()
+	u.set(func(s *Status) { s.Inputs = spec.Fingerprint() })
 }
 
 // present is what tells of the ports of the present run, and the pid of its tree.
@@ -112,7 +133,7 @@ func (u *unit) settled(ctx context.Context) Status {
 func (u *unit) run(ctx context.Context) {
 	defer close(u.gone)
 	defer u.log.close()
-	endForward, err := u.g.forward(u.spec)
+	endForward, err := u.g.forward(u.spec, u.beside)
 	if err != nil {
 		_ = u.other(err)
 		u.set(func(s *Status) { s.State, s.Reason, s.Taken = Failed, err.Error(), u.lost })

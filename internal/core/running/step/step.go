@@ -53,6 +53,7 @@ type Status struct {
 const (
 	AtEachFit   = "always"
 	AtEachShell = "shell"
+	AtFirst     = "first" // never again once it was done in a bay
 )
 
 // Marks are the folders of marks: of a checkout, and of a bay for the steps that
@@ -70,7 +71,7 @@ func MarksIn(local, records string) Marks {
 }
 
 func (m Marks) of(s declare.Step) string {
-	if s.Per == "bay" {
+	if s.Per == "bay" || s.When == AtFirst {
 		return m.Bay
 	}
 	return m.Checkout
@@ -147,13 +148,13 @@ func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e environ.E
 		st := Status{Step: s, inputs: f, marks: marks.of(s)}
 		var had bool
 		st.Mark, had = readMark(st.marks, s.Name)
-		if st.Why = difference(st.Mark.Inputs, f); !had {
+		if st.Why = canon.Changed(st.Mark.Inputs, f); !had {
 			st.Why = "never done here"
 		}
 		if st.Why == "" {
 			st.Why = missing(d.Dir, s.Makes)
 		}
-		if s.When == AtEachShell { // nothing that a fit would do
+		if s.When == AtEachShell || s.When == AtFirst && had { // nothing that a fit would do
 			st.Why = ""
 		}
 		st.Due = st.Why != ""
@@ -254,6 +255,13 @@ func (f Fingerprint) reads(dir string, globs, ignore []string, sums map[string]s
 	return nil
 }
 
+// Reads are the digests of the files below a folder that globs name, as steps have them.
+func Reads(dir string, globs, ignore []string) (map[string]string, error) {
+	f := Fingerprint{}
+	err := f.reads(dir, globs, ignore, map[string]string{})
+	return f, err
+}
+
 // neverRead tells whether a path is version control's or Trammel's own.
 func neverRead(path string) bool {
 	words := strings.Split(path, "/")
@@ -288,48 +296,6 @@ func sum(path string) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// difference says in words which input is not what it was; files first, since
-// those are what people change.
-func difference(old, now Fingerprint) string {
-	var all []string
-	for name := range now {
-		if was, ok := old[name]; !ok && old != nil {
-			all = append(all, name+" is new")
-		} else if was != now[name] {
-			all = append(all, name+" changed")
-		}
-	}
-	for name := range old {
-		if _, ok := now[name]; !ok {
-			all = append(all, name+" is gone")
-		}
-	}
-	if len(all) == 0 {
-		return ""
-	}
-	rank := func(s string) int {
-		switch {
-		case strings.Contains(s, "/") || strings.Contains(s, "."):
-			return 0
-		case strings.HasPrefix(s, "script "), strings.HasPrefix(s, "$"):
-			return 1
-		case strings.HasPrefix(s, "step "):
-			return 3
-		}
-		return 2
-	}
-	slices.SortFunc(all, func(a, b string) int {
-		if rank(a) != rank(b) {
-			return rank(a) - rank(b)
-		}
-		return strings.Compare(a, b)
-	})
-	if len(all) > 1 {
-		return fmt.Sprintf("%s and %d more", all[0], len(all)-1)
-	}
-	return all[0]
-}
-
 func markFile(marks, name string) string { return filepath.Join(marks, name+".json") }
 
 // readMark reads a mark; a damaged one counts as none.
@@ -349,7 +315,7 @@ func readMark(marks, name string) (m Mark, ok bool) {
 
 // succeed records a success.
 func succeed(st Status, took time.Duration, evidence []string) error {
-	raw, err := json.MarshalIndent(Mark{st.inputs, time.Now().UTC().Truncate(time.Second), took, evidence}, "", " ")
+	raw, err := json.MarshalIndent(Mark{st.inputs, time.Now().UTC(), took, evidence}, "", " ")
 	if err != nil {
 		return err
 	}

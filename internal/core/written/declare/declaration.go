@@ -154,10 +154,11 @@ type Step struct {
 	Run   Run
 	Reads []string // globs below the project folder; one that starts with ! takes out
 	Needs []string // "step.NAME" or "service.NAME"
+	After []string // "step.NAME": comes after those, and is not due because of them
 
 	Ignore   []string      // files in the format of .gitignore that reads go by
 	Makes    []string      // globs of what it leaves behind; nothing there makes it due
-	When     string        // "" when due, "always" at each fit, "shell" at each shell's start
+	When     string        // "" when due, "always" at each fit, "shell" at each shell's start, "first" once in a bay's life
 	Per      string        // "checkout" or "bay": what its marks belong to
 	Within   time.Duration // 0: as long as it takes
 	Retries  int           // tries after the first
@@ -196,6 +197,12 @@ type Ready struct {
 	Within  time.Duration
 }
 
+// What a service does when what it reads changes, besides getting a signal.
+const (
+	Restarted = "restart"
+	Unmoved   = "nothing"
+)
+
 // Stop says how a service is asked to end.
 type Stop struct {
 	Signal string // without SIG
@@ -218,12 +225,16 @@ type Service struct {
 
 	Tool        string               // runs as the card of this toolchain says
 	Settings    map[string]string    // of the card
+	Options     []string             // arguments for what the card runs
 	Conditions  map[string]Condition // settings that depend on params
 	Card        map[string]string    // what the lock has of the card, once completed
 	StatedReady bool                 // ready stands in the declaration
 	StatedStop  bool                 // and stop
 	Auto        bool                 // started when nobody names a service
-	Segment     string               // part of a private network that it is in; "" is the common one
+	Segments    []string             // parts of a private network that it is in; none is the common one
+	Reads       []string             // globs below the project folder, as a step's
+	Ignore      []string             // files in the format of .gitignore that reads go by
+	WhenChanged string               // what a change of what it reads, or of a step that it needs, does: "restart", "nothing" or a signal
 	Place       fault.Place
 }
 
@@ -386,7 +397,7 @@ func (r Run) Meaning() canon.Map {
 // Meaning is all of a step that decides what happens.
 func (s Step) Meaning() canon.Map {
 	m := canon.Map{"run": s.Run.Meaning(), "reads": s.Reads, "needs": s.Needs}
-	for key, list := range map[string][]string{"ignore": s.Ignore, "makes": s.Makes} {
+	for key, list := range map[string][]string{"ignore": s.Ignore, "makes": s.Makes, "after": s.After} {
 		if len(list) > 0 {
 			m[key] = list
 		}
@@ -425,6 +436,9 @@ func (s Service) Meaning() canon.Map {
 			settings[name] = c.Text()
 		}
 		tool["settings"] = settings
+		if len(s.Options) > 0 {
+			tool["options"] = s.Options
+		}
 	}
 	var copies any = s.Copies
 	if s.CopiesOf != "" {
@@ -441,8 +455,14 @@ func (s Service) Meaning() canon.Map {
 		},
 	}
 	maps.Copy(all, tool)
-	if s.Segment != "" {
-		all["segment"] = s.Segment
+	if len(s.Segments) > 0 {
+		all["segment"] = strings.Join(s.Segments, " ")
+	}
+	if len(s.Reads) > 0 {
+		all["reads"], all["ignore"] = s.Reads, s.Ignore
+	}
+	if s.WhenChanged != Restarted {
+		all["when-changed"] = s.WhenChanged
 	}
 	if s.Ready.File != "" || s.Ready.Notify {
 		ready := all["ready"].(canon.Map)

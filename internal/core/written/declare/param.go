@@ -275,6 +275,7 @@ func (d *Declaration) With(values map[string]string) (*Declaration, error) {
 			settings[name] = decide("", &c)
 		}
 		s.Settings = settings
+		s.Options = run(Run{Argv: s.Options}).Argv
 		s.Run, s.Ready.Command, s.Variables = run(s.Run), run(s.Ready.Command), variables(s.Variables)
 		if s.CopiesOf != "" {
 			n, err := strconv.Atoi(all[s.CopiesOf])

@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"cmp"
 	"errors"
 	"io/fs"
 	"os"
@@ -95,10 +96,11 @@ func parseWith(path string, source []byte, files Files) (*Declaration, error) {
 		}
 		r.twice(d)
 		for _, x := range d.Services {
-			if x.Segment != "" && d.Network == "" {
+			if len(x.Segments) > 0 && d.Network == "" {
 				r.Findings = append(r.Findings, fault.Finding{Place: x.Place, What: "service " + x.Name + " is in a segment, and there is no private network to have segments", Do: "Write at the top: network = \"private\""})
 			}
 		}
+		r.Findings = append(r.Findings, d.segments()...)
 		for _, part := range append([]*reader{&r}, r.parts...) {
 			part.references(d)
 		}
@@ -404,7 +406,10 @@ func (r *reader) run(t *page.Table, key, service string, required bool) Run {
 			run.Shell = r.Texts(t, "shell")
 			break
 		}
-		_, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(v.Text), "")
+		file, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(v.Text), "")
+		if err == nil {
+			r.traps(v, file)
+		}
 		var bad syntax.ParseError
 		if errors.As(err, &bad) {
 			r.Fault(v.Within(int(bad.Pos.Offset()), 1), "Scripts are POSIX shell; for another, write for example: shell = [\"bash\", \"-c\"]", "the script does not parse: %s", bad.Text)
@@ -425,28 +430,56 @@ func (r *reader) run(t *page.Table, key, service string, required bool) Run {
 	return run
 }
 
-func (r *reader) step(name string, t *page.Table) Step {
-	s := Step{Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", "", true), Reads: r.Texts(t, "reads"), Needs: r.Texts(t, "needs"), Place: r.Place(t.Span)}
-	if v := t.Get("reads"); v != nil {
-		for _, item := range v.Items {
-			item.Text = strings.TrimPrefix(item.Text, "!")
-			if item.Kind == page.String && (!doublestar.ValidatePattern(item.Text) || filepath.IsAbs(item.Text) || slices.Contains(strings.Split(item.Text, "/"), "..")) {
-				r.Fault(item.Span, "Write paths below the project's folder, with *, ** and ? as wildcards.", "%q is not a pattern for files of the project", item.Text)
+// traps refuses traps of signals, which the built-in interpreter does not have: the script
+// would run on without them.
+func (r *reader) traps(v *page.Value, file *syntax.File) {
+	syntax.Walk(file, func(n syntax.Node) bool {
+		call, ok := n.(*syntax.CallExpr)
+		if !ok || len(call.Args) < 2 || call.Args[0].Lit() != "trap" {
+			return true
+		}
+		for _, arg := range call.Args[2:] {
+			if name := arg.Lit(); name != "EXIT" && name != "ERR" {
+				r.Fault(v.Within(int(call.Pos().Offset()), 4), "Use trap … EXIT, which is run whenever the script ends, or a shell of the project: shell = [\"bash\", \"-c\"]", "the built-in interpreter has no trap for the signal %s", cmp.Or(arg.Lit(), "of that name"))
 			}
 		}
-	}
+		return true
+	})
+}
+
+func (r *reader) step(name string, t *page.Table) Step {
+	s := Step{Name: name, About: r.Text(t, "about"), Run: r.run(t, "run", "", true), Reads: r.reads(t), Needs: r.Texts(t, "needs"), After: r.Texts(t, "after"), Place: r.Place(t.Span)}
 	s.Ignore, s.Makes = r.Texts(t, "ignore"), r.Texts(t, "makes")
 	for _, glob := range s.Makes {
 		if !doublestar.ValidatePattern(glob) {
 			r.Fault(t.Get("makes").Span, "", "%q is not a pattern for files", glob)
 		}
 	}
-	s.When = r.Choice(t, "when", "due", "always", "shell")
+	s.When = r.Choice(t, "when", "due", "always", "shell", "first")
 	s.Per = r.Choice(t, "per", "checkout", "bay")
+	if s.When == "first" { // of a bay's life
+		if v := t.Get("per"); v != nil && s.Per != "bay" {
+			r.Fault(v.Span, "Leave per out, or write per = \"bay\".", "a step with when = \"first\" is done once in each bay")
+		}
+		s.Per = "bay"
+	}
 	s.Within = r.Duration(t, "within", 0)
 	s.Retries = int(r.Whole(t, "retries", 0, 0, 100))
 	s.Evidence = r.run(t, "evidence", "", false)
 	return s
+}
+
+// reads are patterns for files of the project, and with ! those to leave out.
+func (r *reader) reads(t *page.Table) []string {
+	if v := t.Get("reads"); v != nil {
+		for _, item := range v.Items {
+			text := strings.TrimPrefix(item.Text, "!")
+			if item.Kind == page.String && (!doublestar.ValidatePattern(text) || filepath.IsAbs(text) || slices.Contains(strings.Split(text, "/"), "..")) {
+				r.Fault(item.Span, "Write paths below the project's folder, with *, ** and ? as wildcards.", "%q is not a pattern for files of the project", item.Text)
+			}
+		}
+	}
+	return r.Texts(t, "reads")
 }
 
 // Signals that a service may be asked to stop with.
@@ -484,9 +517,20 @@ func (r *reader) service(name string, t *page.Table) Service {
 		s.Stop.Within = r.Duration(stop, "within", s.Stop.Within)
 		r.Close(stop)
 	}
-	if s.Segment = r.Text(t, "segment"); s.Segment != "" && !whole(thingName, s.Segment) {
-		r.Fault(t.Get("segment").Span, "", "%q cannot name a segment", s.Segment)
+	if v := t.Get("segment"); v != nil && v.Kind == page.Array {
+		s.Segments = r.Texts(t, "segment")
+	} else if v != nil {
+		s.Segments = []string{r.Text(t, "segment")}
 	}
+	for _, name := range s.Segments {
+		if !whole(thingName, name) {
+			r.Fault(t.Get("segment").Span, "", "%q cannot name a segment", name)
+		}
+	}
+	slices.Sort(s.Segments)
+	s.Segments = slices.Compact(s.Segments)
+	s.Reads, s.Ignore = r.reads(t), r.Texts(t, "ignore")
+	s.WhenChanged = r.Choice(t, "when-changed", append([]string{Restarted, Unmoved}, Signals...)...)
 	s.Variables = r.variables(t, name)
 	s.StatedReady, s.StatedStop = t.Get("ready") != nil, t.Get("stop") != nil
 	r.tool(&s, t)
@@ -500,6 +544,15 @@ func (r *reader) tool(s *Service, t *page.Table) {
 	if v := t.Get("tool"); v != nil {
 		r.tools = append(r.tools, v)
 	}
+	if v := t.Get("options"); v != nil {
+		s.Options = r.Texts(t, "options")
+		for _, item := range v.Items {
+			r.uses = append(r.uses, use{value: item, service: s.Name})
+		}
+		if s.Tool == "" {
+			r.Fault(v.Span, `Add, for example: tool = "postgresql"`, "options are for what a tool's card runs, and service %q names no tool", s.Name)
+		}
+	}
 	settings := r.Table(t, "settings")
 	if settings == nil {
 		return
@@ -510,7 +563,12 @@ func (r *reader) tool(s *Service, t *page.Table) {
 	s.Settings = map[string]string{}
 	for _, e := range settings.Entries {
 		settings.Get(e.Name)
-		value, when := r.value(e.Value, "settings."+e.Name, s.Name)
+		value, when := e.Value.Text, (*Condition)(nil)
+		switch e.Value.Kind {
+		case page.Integer, page.Float, page.Bool: // as the servers write them
+		default:
+			value, when = r.value(e.Value, "settings."+e.Name, s.Name)
+		}
 		s.Settings[e.Name] = value
 		if when != nil {
 			if s.Conditions == nil {

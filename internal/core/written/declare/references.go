@@ -34,7 +34,11 @@ func (r *reader) references(d *Declaration) {
 			if name, ok := strings.CutPrefix(p.Name, "secret."); ok {
 				r.secretUse(u, name)
 			}
-			if what, do := d.dangling(p.Name, u.service); what != "" {
+			what, do := d.dangling(p.Name, u.service)
+			if words := strings.Split(p.Name, "."); what == "" && u.service != "" && words[0] == "service" {
+				what, do = d.unreached(u.service, words[1])
+			}
+			if what != "" {
 				r.Fault(u.value.Within(p.At, p.Len), do, "%s", what)
 			}
 		}
@@ -70,6 +74,17 @@ func (r *reader) references(d *Declaration) {
 				for _, item := range v.Items {
 					if !there[item.Text] {
 						r.noSuchNeed(known, item)
+					} else if other, ok := strings.CutPrefix(item.Text, "service."); ok && group == "service" {
+						if what, do := d.unreached(e.Name, other); what != "" {
+							r.Fault(item.Span, do, "%s", what)
+						}
+					}
+				}
+			}
+			if v := e.Value.Table.Get("after"); v != nil && group == "step" {
+				for _, item := range v.Items {
+					if !strings.HasPrefix(item.Text, "step.") || !there[item.Text] {
+						r.Fault(item.Span, fault.DidYouMean(strings.TrimPrefix(item.Text, "step."), known["step"]), "a step comes after \"step.NAME\", and %q is none", item.Text)
 					}
 				}
 			}
@@ -175,7 +190,7 @@ func (r *reader) cycles(d *Declaration) {
 		order = append(order, id)
 	}
 	for _, s := range d.Steps {
-		add("step."+s.Name, s.Needs, s.Place)
+		add("step."+s.Name, slices.Concat(s.Needs, s.After), s.Place)
 	}
 	for _, s := range d.Services {
 		add("service."+s.Name, s.Needs, s.Place)
