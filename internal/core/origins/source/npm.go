@@ -42,14 +42,51 @@ type npmDocument struct {
 	Versions map[string]npmVersion `json:"versions"`
 	Time     map[string]any        `json:"time"` // RFC 3339 texts; other values are ignored
 	Tags     map[string]string     `json:"dist-tags"`
+	odd      map[string]error      // versions that cannot be read, and why
+}
+
+// UnmarshalJSON reads each version for itself: one old release of an odd form, of which
+// registries have many, must not keep the others away.
+func (d *npmDocument) UnmarshalJSON(raw []byte) error {
+	var all struct {
+		Name     string                     `json:"name"`
+		Versions map[string]json.RawMessage `json:"versions"`
+		Time     map[string]any             `json:"time"`
+		Tags     map[string]string          `json:"dist-tags"`
+	}
+	if err := json.Unmarshal(raw, &all); err != nil {
+		return err
+	}
+	*d = npmDocument{Name: all.Name, Versions: map[string]npmVersion{}, Time: all.Time, Tags: all.Tags, odd: map[string]error{}}
+	for v, text := range all.Versions {
+		var one npmVersion
+		if err := json.Unmarshal(text, &one); err != nil {
+			d.odd[v] = err
+			continue
+		}
+		d.Versions[v] = one
+	}
+	return nil
+}
+
+// npmTable is an object of texts. Very old packages have an empty array where there is
+// nothing in it.
+type npmTable map[string]string
+
+func (t *npmTable) UnmarshalJSON(raw []byte) error {
+	if strings.TrimSpace(string(raw)) == "[]" {
+		*t = nil
+		return nil
+	}
+	return json.Unmarshal(raw, (*map[string]string)(t))
 }
 
 type npmVersion struct {
 	Engines       any                                `json:"engines"` // an object; very old packages have arrays
 	Bin           any                                `json:"bin"`     // an object or a path
-	Dependencies  map[string]string                  `json:"dependencies"`
-	Optional      map[string]string                  `json:"optionalDependencies"`
-	Peers         map[string]string                  `json:"peerDependencies"`
+	Dependencies  npmTable                           `json:"dependencies"`
+	Optional      npmTable                           `json:"optionalDependencies"`
+	Peers         npmTable                           `json:"peerDependencies"`
 	PeersMeta     map[string]struct{ Optional bool } `json:"peerDependenciesMeta"`
 	OS            any                                `json:"os"` // lists, or one word
 	CPU           any                                `json:"cpu"`
@@ -173,6 +210,9 @@ func (n *npm) Parts(ctx context.Context, from card.From, v string, p platform.Pl
 			}
 		}
 		one, ok := doc.Versions[take]
+		if why := doc.odd[take]; why != nil {
+			return nil, time.Time{}, fault.New(fault.Source, "what the registry says of %s %s cannot be read: %v", name, take, why)
+		}
 		if !ok {
 			return nil, time.Time{}, noPart(name, take, p)
 		}

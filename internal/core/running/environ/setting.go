@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"mvdan.cc/sh/v3/syntax"
-
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/written/card"
 	"trammel.example/trammel/internal/core/written/declare"
@@ -74,7 +72,7 @@ func (p *Plan) SettingVariables(s declare.Service, copy int) ([]Variable, error)
 }
 
 // settingsInScript are lines that set the variables of a card's settings, each value quoted
-// as the shell's grammar has it. One that only a process is to see has no place there.
+// so that nothing in it means anything to a shell. One that only a process is to see has no place there.
 func (p *Plan) settingsInScript(s declare.Service) (string, error) {
 	list, err := p.SettingVariables(s, 1)
 	if err != nil {
@@ -85,11 +83,8 @@ func (p *Plan) settingsInScript(s declare.Service) (string, error) {
 		if Marked(v.Value) {
 			continue
 		}
-		quoted, err := syntax.Quote(v.Value, syntax.LangPOSIX)
-		if err != nil {
-			return "", fmt.Errorf("the setting in %s: %w", v.Name, err)
-		}
-		fmt.Fprintf(&out, "%s=%s\n", v.Name, quoted)
+		// Within single quotes nothing means anything but another one (POSIX.1-2017, 2.2.2).
+		fmt.Fprintf(&out, "%s='%s'\n", v.Name, strings.ReplaceAll(v.Value, "'", `'\''`))
 	}
 	return out.String(), nil
 }

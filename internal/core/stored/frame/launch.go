@@ -3,6 +3,7 @@ package frame
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"trammel.example/trammel/internal/core/kernel/seal"
@@ -46,6 +47,13 @@ func Launch(args []string) (code int, err error, launched bool) {
 			for k, f := range folders {
 				if real, err := filepath.EvalSymlinks(f); err == nil && filepath.Dir(real) == frame {
 					folders[k] = filepath.Join(frame, "in-"+name)
+				}
+			}
+			// A program of the root may be a script that starts another of it, which no card
+			// names as a command.
+			for _, own := range []string{"/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin"} {
+				if !slices.Contains(folders, own) {
+					folders = append(folders, own)
 				}
 			}
 			env[i] = "PATH=" + strings.Join(folders, ":")

@@ -3,6 +3,7 @@ package unpack
 import (
 	"archive/tar"
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -89,6 +90,9 @@ func (w *writer) tarEntry(t *tar.Reader, h *tar.Header) error {
 	if h.Mode&0o6000 != 0 {
 		return &Refused{h.Name, "has a setuid or setgid bit"}
 	}
+	if kind, there := w.names[key(name)]; there && kind == tree.File && !w.whole {
+		return w.twice(t, name, h)
+	}
 	if err := w.claim(name, tree.File); err != nil {
 		return err
 	}
@@ -116,5 +120,24 @@ func (w *writer) tarEntry(t *tar.Reader, h *tar.Header) error {
 			return context.Cause(w.ctx)
 		}
 	}
+	return nil
+}
+
+// twice reads a file whose name was there before, perhaps in another spelling, as "./x" and
+// "x". That is no harm while both are the same, which is looked at when all is written.
+func (w *writer) twice(t *tar.Reader, name string, h *tar.Header) error {
+	if err := w.spend(name, h.Size); err != nil {
+		return err
+	}
+	sum := tree.NewHasher()
+	sum.Reset()
+	if n, err := io.Copy(sum, t); err != nil || n != h.Size {
+		return damaged(cmp.Or(err, io.ErrUnexpectedEOF))
+	}
+	kind := tree.File
+	if w.executable(name, h.FileInfo().Mode()) {
+		kind = tree.Executable
+	}
+	w.again = append(w.again, tree.Entry{Type: kind, Sum: sum.Sum(), Path: name})
 	return nil
 }

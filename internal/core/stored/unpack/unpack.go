@@ -117,6 +117,7 @@ type writer struct {
 
 	dirs  map[string]bool      // folders made; true when something is in them
 	names map[string]tree.Type // entries, to find those that appear twice
+	again []tree.Entry         // files whose names were there before
 	links []link
 	jobs  chan job
 	wait  sync.WaitGroup
@@ -355,6 +356,11 @@ func (w *writer) finish() (tree.Manifest, error) {
 	byName := make(map[string]tree.Entry, len(w.entries))
 	for _, e := range w.entries {
 		byName[e.Path] = e
+	}
+	for _, e := range w.again {
+		if first := byName[e.Path]; first.Type != e.Type || first.Sum != e.Sum {
+			return nil, &Refused{e.Path, "appears twice, and not with the same content"}
+		}
 	}
 	for _, l := range w.links {
 		e, ok := byName[l.target]

@@ -317,3 +317,26 @@ func FuzzZip(f *testing.F) {
 		outside(t, root)
 	})
 }
+
+// A file that is there twice with the same content, as some packages have it, is one file.
+func TestAFileThatIsThereTwiceIsOne(t *testing.T) {
+	big := strings.Repeat("fish ", 100_000)
+	for name, c := range map[string]struct {
+		entries []entry
+		ok      bool
+	}{
+		"another spelling":    {[]entry{file("./p/a", big), file("p/a", big), file("p//a", big)}, true},
+		"other content":       {[]entry{file("./p/a", big), file("p/a", big[1:]+"x")}, false},
+		"other length":        {[]entry{file("p/a", big), file("p/a", big[1:])}, false},
+		"executable and not":  {[]entry{file("p/a", big), {tar.Header{Name: "p/a", Typeflag: tar.TypeReg, Mode: 0o755}, big}}, false},
+		"a link of that name": {[]entry{file("p/a", big), {tar.Header{Name: "./p/a", Linkname: "b", Typeflag: tar.TypeSymlink}, ""}}, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r, err := unpackInto(t, t.TempDir(), tarGz(t, c.entries...), "tar.gz", Rules{})
+			var refused *Refused
+			if c.ok && (err != nil || len(r.Manifest) != 1) || !c.ok && !errors.As(err, &refused) {
+				t.Errorf("%v, %v", r, err)
+			}
+		})
+	}
+}
