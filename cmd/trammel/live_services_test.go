@@ -262,7 +262,9 @@ func TestLiveEveryServerAsItsCardSays(t *testing.T) {
 			c.Close()
 		}
 		page("measures", "/api/v1/status/flags", `"storage.tsdb.retention.time":"1d"`)
-		page("machine", "/metrics", "node_cpu_seconds_total")
+		if isolation == "clean" { // a sealed root does not show the machine, which this is about
+			page("machine", "/metrics", "node_cpu_seconds_total")
+		}
 		page("tables", "/", "Adminer")
 		page("post", "/", "MailDev")
 		if code := status(fmt.Sprintf("http://127.0.0.1:%d/passings", port("objects", "http"))); code != 200 {
