@@ -242,7 +242,7 @@ needs = ["step.modules"]
 run = "touch other"
 `)
 	h.ok("lock")
-	h.fails(1, []string{"step modules failed: exit code 3", "| fetching", "| it broke", "step-modules.log", "trammel run -- sh -c", "trammel fit"}, "fit")
+	h.fails(1, []string{"step modules failed: exit code 3", "| fetching", "| it broke", "step-modules.log", "trammel run -- sh -ec", "trammel fit"}, "fit")
 	if _, err := os.Stat(filepath.Join(h.dir, "after")); err == nil {
 		t.Error("a step ran though what it needs had failed")
 	}

@@ -33,7 +33,7 @@ func (p *project) mark(params *[]string) string {
 		*params = append(*params, fmt.Sprintf("[param.%s]\nkind = \"text\"\ndefault = \"echo > RAN-%s\"\n", name, word))
 		return "cd @{project.dir} && @{param." + name + "}"
 	}
-	return "echo > @{project.dir}/RAN-" + word
+	return "echo > @{bay.dir}/RAN-" + word
 }
 
 func (p *project) declare(own bool) string {
@@ -84,7 +84,7 @@ func (p *project) declare(own bool) string {
 		fmt.Fprintf(&b, "[service.v%d]\nrun = %q\nready = { command = %q }\n", i, p.mark(&params)+"; exec sleep 600", p.mark(&params))
 	})
 	if p.r.IntN(2) == 0 {
-		b.WriteString("[service.k]\ntool = \"keeper\"\nsettings = { extra = \"echo > @{project.dir}/RAN-" + p.word() + "\" }\n")
+		b.WriteString("[service.k]\ntool = \"keeper\"\nsettings = { extra = \"echo > @{bay.dir}/RAN-" + p.word() + "\" }\n")
 	}
 	return strings.Join(params, "") + b.String()
 }

@@ -81,7 +81,7 @@ needs = ["service.ledger"]
 	text := h.read("trammel.toml")
 	text = text[:strings.Index(text, "[service.lane]")]
 	text = strings.Replace(text, `"clean"`, `"open"`, 1)
-	h.write("trammel.toml", text+"[service.beside]\n"+try(8590)+"\n[service.apart]\nsegment = \"back\"\n"+try(8590)+"\n[service.out]\n"+try(port))
+	h.write("trammel.toml", text+"[service.beside]\n"+try(8590)+"\n[service.apart]\nsegment = \"back\"\n"+strings.Replace(try(8590), "needs = [\"service.ledger\"]\n", "", 1)+"\n[service.out]\n"+try(port))
 	h.ok("lock")
 	h.ok("fit")
 	h.ok("start")

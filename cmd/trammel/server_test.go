@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -96,6 +97,21 @@ func server(habit string) {
 			fmt.Println(err)
 			os.Exit(1)
 		}
+		select {}
+	case "reach": // says which ports of its own network it reaches
+		for _, port := range strings.Fields(os.Getenv("WEIR_REACH")) {
+			said := "refused"
+			if c, err := net.Dial("tcp4", "127.0.0.1:"+port); err == nil {
+				c.SetDeadline(time.Now().Add(10 * time.Second))
+				io.WriteString(c, "GET /health HTTP/1.0\r\n\r\n")
+				if b, _ := io.ReadAll(c); strings.HasPrefix(string(b), "HTTP/1.0 200") {
+					said = "reached"
+				}
+				c.Close()
+			}
+			fmt.Println(port, said)
+		}
+		fmt.Println("tried")
 		select {}
 	case "notify":
 		c, err := net.Dial("unixgram", os.Getenv("NOTIFY_SOCKET"))

@@ -199,7 +199,7 @@ func TestServicesDieWithTheirSupervisor(t *testing.T) {
 project = "heronweir"
 
 [service.lane]
-run   = "sleep 1000 & (setsid sleep 1000 &) ; trap '' TERM; sleep 1000"
+run   = ["sh", "-c", "sleep 1000 & (setsid sleep 1000 &) ; trap '' TERM; sleep 1000"]
 ready = { log = "never" , within = "15s" }
 
 [service.board]

@@ -141,7 +141,7 @@ func unpacked(ctx context.Context, in *os.File, folder string) (plain *os.File, 
 	var from io.Reader = buffered
 	if packed {
 		if from, err = gzip.NewReader(buffered); err != nil {
-			return nil, fault.New(fault.Use, "the dump cannot be unpacked: %v", err)
+			return nil, fault.New(fault.Use, "the dump cannot be unpacked: %v", err).Advise("Nothing was changed.")
 		}
 	}
 	if plain, err = os.CreateTemp(folder, ".dump-"); err != nil {

@@ -144,6 +144,10 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Sta
 		s.Print("%s is changed; the lock is not. Lock: trammel lock", declare.FileName)
 		return nil
 	}
+	// What a card has no place for is found before anything is written.
+	if _, err := p.WithLock(p.Written, fresh); err != nil {
+		return err
+	}
 	takeEvidence(p, fresh)
 	changes := lock.Changes(old, fresh)
 	if old != nil && len(changes) > 0 {

@@ -59,7 +59,7 @@ func complete(s *declare.Service, def card.Service) error {
 		if _, ok := settings[name]; ok {
 			continue
 		}
-		if def["any"] == "" || !freeName.MatchString(name) {
+		if def["any"] == "" || !freeName.MatchString(name) || fault.Nearest(name, lock.Sorted(settings)) != "" { // a slip
 			return errors.New("it has no setting " + strconv.Quote(name) + fault.DidYouMeanAfter(name, lock.Sorted(settings)))
 		}
 		free[name] = value

@@ -36,12 +36,13 @@ func (s *Setup) cardCommand(x declare.Service, copy int, text string) (script.Co
 }
 
 // runCard runs a script of a service's card to its end, and keeps what it prints in a log.
-func (s *Setup) runCard(ctx context.Context, x declare.Service, copy int, what, text string) error {
+// failed says of a service what it is that did not come about.
+func (s *Setup) runCard(ctx context.Context, x declare.Service, copy int, what, failed, text string) error {
 	command, env, err := s.cardCommand(x, copy, text)
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(s.State.Bay.Logs(), "card-"+x.CopyName(copy)+"-"+strings.ReplaceAll(what, " ", "-")+".log")
+	path := filepath.Join(s.State.Bay.Logs(), "card-"+x.CopyName(copy)+"-"+what+".log")
 	if err := disk.Private(s.State.Bay.Logs()); err != nil {
 		return err
 	}
@@ -61,9 +62,9 @@ func (s *Setup) runCard(ctx context.Context, x declare.Service, copy int, what, 
 	case ctx.Err() != nil:
 		return context.Cause(ctx)
 	case within.Err() != nil:
-		err = fault.New(fault.Failed, "%s of service %s did not end within %s", what, x.Name, cardTime)
+		err = fault.New(fault.Failed, failed+": it did not end within %s", x.Name, cardTime)
 	case err == nil && !exit.OK():
-		err = fault.New(fault.Failed, "%s of service %s: %s", what, x.Name, exit)
+		err = fault.New(fault.Failed, failed+": %s", x.Name, exit)
 	default:
 		return err
 	}
@@ -123,7 +124,7 @@ func (s *Setup) first(ctx context.Context, x declare.Service) error {
 		}
 		if once != "" {
 			done := event.Task(ctx, "data of "+x.CopyName(copy))
-			err := s.runCard(ctx, x, copy, "making the data", once)
+			err := s.runCard(ctx, x, copy, "data", "the data of service %s cannot be made", once)
 			done("", err)
 			if err != nil {
 				return err
@@ -156,7 +157,7 @@ func (s *Setup) settle(ctx context.Context, x declare.Service, copy int) error {
 		return nil
 	}
 	done := event.Task(ctx, "settings of "+x.CopyName(copy))
-	err = s.runCard(ctx, x, copy, "taking on the settings", text)
+	err = s.runCard(ctx, x, copy, "settings", "the settings of service %s cannot be taken on", text)
 	if err == nil {
 		err = disk.Write(file, []byte(now), 0o600)
 	}

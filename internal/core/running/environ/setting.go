@@ -84,7 +84,7 @@ func (p *Plan) settingsInScript(s declare.Service) (string, error) {
 			continue
 		}
 		// Within single quotes nothing means anything but another one (POSIX.1-2017, 2.2.2).
-		fmt.Fprintf(&out, "%s='%s'\n", v.Name, strings.ReplaceAll(v.Value, "'", `'\''`))
+		fmt.Fprintf(&out, "%s='%s'\n", v.Name, strings.ReplaceAll(v.Value, "'", `'"'"'`))
 	}
 	return out.String(), nil
 }

@@ -165,8 +165,7 @@ func parse(source string) (*syntax.File, error) {
 
 // Interpret runs a script in this process and returns its exit code. Signals that
 // come for the process group reach the script's current command by themselves;
-// the script then ends after that command. It ends too with its first command that fails
-// and whose failure nothing asks about (set -e, POSIX.1-2017), and says which that was.
+// the script then ends after that command. One that is strict says which line ended it.
 func Interpret(ctx context.Context, source string, args, env []string, dir string, stdin io.Reader, stdout, stderr io.Writer) (int, error) {
 	file, err := parse(source)
 	if err != nil {
@@ -177,7 +176,7 @@ func Interpret(ctx context.Context, source string, args, env []string, dir strin
 	defer stop()
 	r, err := interp.New(
 		interp.Env(expand.ListEnviron(env...)), interp.Dir(dir), interp.StdIO(stdin, stdout, stderr),
-		interp.Params(append([]string{"-e", "--"}, args...)...),
+		interp.Params(append([]string{"--"}, args...)...),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return execute }),
 		interp.CallHandler(func(ctx context.Context, args []string) ([]string, error) {
 			last.note(interp.HandlerCtx(ctx).Pos, args)
@@ -203,6 +202,25 @@ func Interpret(ctx context.Context, source string, args, env []string, dir strin
 	return 0, nil
 }
 
+// strict begins a script that ends with its first command that fails.
+const strict = "set -e; "
+
+// Strictly is a run whose script ends with the first command that fails and whose failure
+// nothing asks about (set -e, POSIX.1-2017), and says which line that was in. A script of one
+// command ends so anyway.
+func Strictly(run declare.Run) declare.Run {
+	if len(run.Argv) > 0 || len(run.Shell) > 0 {
+		return run
+	}
+	if file, err := parse(run.Script); err == nil && len(file.Stmts) == 1 {
+		if _, one := file.Stmts[0].Cmd.(*syntax.CallExpr); one {
+			return run
+		}
+	}
+	run.Script = strict + run.Script
+	return run
+}
+
 // lastCall is the command that a script began last. With set -e it is the one that ended it.
 type lastCall struct {
 	mu   sync.Mutex
@@ -219,6 +237,10 @@ func (l *lastCall) note(at syntax.Pos, args []string) {
 // failed says which line of a script of several the last command stands in; "" when the
 // script ended by its own word, or has no other line.
 func (l *lastCall) failed(source string) string {
+	source, ok := strings.CutPrefix(source, strict)
+	if !ok {
+		return ""
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	lines := strings.Split(source, "\n")

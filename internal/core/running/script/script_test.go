@@ -59,7 +59,7 @@ func TestInterpret(t *testing.T) {
 	}{
 		{`for f in 1 2; do printf '%s\n' "lane-$f"; done`, "lane-1\nlane-2\n", 0},
 		{"set -e; false; echo never", "", 1},
-		{"no-such-command || echo $?", "127\n", 0},
+		{"no-such-command; echo $?", "127\n", 0},
 		{"sh -c 'exit 9'", "", 9},
 		{"exit 5", "", 5},
 		{"sh -c 'kill -TERM $$'", "", 143},
@@ -67,10 +67,6 @@ func TestInterpret(t *testing.T) {
 		{"unset LANE; sh -c 'echo [$LANE]'", "[]\n", 0},
 		{"X=1; export Y=2; sh -c 'echo $X$Y'", "2\n", 0},
 		{"pwd", "DIR\n", 0},
-		{"echo one\nfalse\necho never", "one\n", 1},
-		{"if false; then :; fi\nfalse || echo two\n! true\nfalse | true\necho three", "two\nthree\n", 0},
-		{"trap 'echo bye' EXIT\nfalse\necho never", "bye\n", 1},
-		{"set +e\nfalse\necho on", "on\n", 0},
 	}
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	if err != nil {
@@ -114,8 +110,36 @@ func TestTheFailingLineIsNamed(t *testing.T) {
 		"true\nfalse || true\n":                  "",
 	} {
 		var errs bytes.Buffer
-		if _, err := Interpret(context.Background(), source, nil, env, t.TempDir(), nil, io.Discard, &errs); err != nil || errs.String() != want {
+		if _, err := Interpret(context.Background(), Strictly(declare.Run{Script: source}).Script, nil, env, t.TempDir(), nil, io.Discard, &errs); err != nil || errs.String() != want {
 			t.Errorf("%q: %q, %v", source, &errs, err)
+		}
+	}
+}
+
+func TestAStrictScriptEndsWithItsFirstFailure(t *testing.T) {
+	for _, c := range []struct {
+		source, out string
+		code        int
+	}{
+		{"echo one\nfalse\necho never", "one\n", 1},
+		{"echo one; cat /nowhere/x; echo never", "one\n", 1},
+		{"if false; then :; fi\nfalse || echo two\n! true\nfalse | true\necho three", "two\nthree\n", 0},
+		{"trap 'echo bye' EXIT\nfalse\necho never", "bye\n", 1},
+		{"set +e\nfalse\necho on", "on\n", 0},
+		{"f() { false; echo never; }\nf\necho never", "", 1},
+		{"(false; echo never)\necho never", "", 1},
+		{"for f in 1 2; do echo $f; false; done", "1\n", 1},
+		{"# a remark\nexit 7", "", 7},
+	} {
+		var out bytes.Buffer
+		code, err := Interpret(context.Background(), Strictly(declare.Run{Script: c.source}).Script, nil, env, t.TempDir(), nil, &out, io.Discard)
+		if err != nil || code != c.code || out.String() != c.out {
+			t.Errorf("%q: %q, code %d, %v", c.source, &out, code, err)
+		}
+	}
+	for _, run := range []declare.Run{{Argv: []string{"a"}}, {Script: "x; y", Shell: []string{"bash", "-c"}}, {Script: "go test ./..."}} {
+		if got := Strictly(run); got.Script != run.Script {
+			t.Errorf("%v became %v", run, got)
 		}
 	}
 }

@@ -63,7 +63,7 @@ func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 	if err != nil {
 		return fault.New(fault.Use, "step %s: %v", name, err)
 	}
-	command, env, err := script.Of(r.Environment, run, r.Dir)
+	command, env, err := script.Of(r.Environment, script.Strictly(run), r.Dir)
 	if err != nil {
 		return fault.New(fault.Use, "step %s: %v", name, err)
 	}
