@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -62,21 +63,26 @@ func TestNoAcknowledgedRowIsLostWhateverIsKilled(t *testing.T) {
 		}
 		gone(t, pids)
 	}
-	// One service: it is started again by its rule, on its port.
-	kill(find(t, h, "ledger").Pid)
-	more("kill -9 of the service")
-	// The supervisor: everything goes with it, and a start brings it back.
-	st := statuses(t, h)
-	supervisor := supervisorOf(t, h, "main")
-	kill(append(tree(st), supervisor)[len(tree(st))])
-	gone(t, tree(st))
-	h.ok("start")
-	more("kill -9 of the supervisor")
-	// Every process of the bay at once.
-	st = statuses(t, h)
-	kill(append(tree(st), supervisorOf(t, h, "main"))...)
-	h.ok("start")
-	more("kill -9 of everything")
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 15))
+	for round := range 20 {
+		st := statuses(t, h)
+		what := []string{"the service", "the supervisor", "everything"}[r.IntN(3)]
+		switch what {
+		case "the service": // it is started again by its rule, on its port
+			kill(find(t, h, "ledger").Pid)
+		case "the supervisor": // everything goes with it, and a start brings it back
+			kill(supervisorOf(t, h, "main"))
+		default: // every process of the bay at once
+			kill(append(tree(st), supervisorOf(t, h, "main"))...)
+		}
+		h.ok("start")
+		if now := find(t, h, "ledger").Ports["main"]; now != port {
+			t.Fatalf("round %d, after %s was killed: the port moved from %d to %d", round, what, port, now)
+		}
+		more("kill -9 of " + what)
+	}
 	h.ok("start") // warm: nothing changes
 	h.ok("stop")
 	close(done)

@@ -16,6 +16,7 @@ func TestAShortCampaign(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer removeAll(root)
+	rounds = 1
 	if err := all(root, len(deeds), 20261123, func(line string) { t.Log(line) }); err != nil {
 		t.Fatal(err)
 	}

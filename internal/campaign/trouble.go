@@ -27,6 +27,48 @@ var troubles = []trouble{
 	{"the clock was set back", clockBack},
 	{"two of everything at once", twice},
 	{"an ordinary user does all of it", ordinaryUser},
+	{"eight demos at once", demos},
+}
+
+// rounds is how often those troubles are made that come of many at once.
+var rounds = 10
+
+// demos runs the demo in eight homes at once, half of them an ordinary user's: they want the
+// same ports, and none may take another's service for its own.
+func demos(w *world) error {
+	for round := range rounds {
+		var wait sync.WaitGroup
+		errs := make([]error, 8)
+		for i := range errs {
+			root := fmt.Sprintf("%s/demo-%d-%d", w.root, round, i)
+			cmd := exec.Command(w.program, "demo", root+"/hut")
+			cmd.Env = append(slices.Clone(w.env), "TRAMMEL_HOME="+root+"/home", "HOME="+root)
+			if err := os.MkdirAll(root, 0o755); err != nil {
+				return err
+			}
+			if i%2 == 1 && os.Getuid() == 0 {
+				if err := os.Chown(root, 65534, 65534); err != nil {
+					return err
+				}
+				cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+			}
+			cmd.Dir = root
+			wait.Go(func() {
+				out, err := cmd.CombinedOutput()
+				if err != nil || strings.Contains(string(out), "  failed  ") {
+					errs[i] = fmt.Errorf("round %d, demo %d: %v\n%s", round, i, err, out)
+				}
+				removeAll(root)
+			})
+		}
+		wait.Wait()
+		for _, err := range errs {
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // inSmall runs a shell script in a mount namespace of its own, where the folder at is a

@@ -163,7 +163,7 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	}
 	s.Table(indent(rows))
 	if out.Weak {
-		s.Say("Services run without namespaces here: a process that leaves its group outlives a stop.")
+		s.Say("Services run without namespaces here: what a supervisor that is killed leaves may outlive it.")
 	}
 	if len(out.Crashed) > 0 {
 		s.Print("\nThe supervisor ended without stopping them (a crash, a kill, a restart of the machine): %s. Again: trammel start", strings.Join(out.Crashed, ", "))

@@ -6,8 +6,12 @@ import (
 	"math/rand/v2"
 	"net"
 	"strconv"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
+
+	"golang.org/x/sys/unix"
 
 	"trammel.example/trammel/internal/core/base/place"
 	"trammel.example/trammel/internal/core/written/declare"
@@ -91,6 +95,55 @@ func TestAPortThatSomebodyListensOnIsTaken(t *testing.T) {
 			t.Errorf("a listener that shares (%v): %v, %v", share, c, err)
 		}
 		l.Close()
+	}
+}
+
+// What another user's claim was once: a socket that is bound, shares its address and does not
+// listen. Sharing with it would give both the number.
+func TestAPortThatSomebodyIsAboutToListenOnIsTaken(t *testing.T) {
+	for _, share := range []bool{false, true} {
+		n := freePort(t)
+		socket, err := bind(n, share)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c, err := Take(n); !errors.Is(err, ErrTaken) {
+			t.Errorf("a socket that shares (%v): %v, %v", share, c, err)
+		}
+		unix.Close(socket)
+		c, err := Take(n)
+		if err != nil {
+			t.Fatalf("afterwards: %v", err)
+		}
+		c.Release()
+	}
+}
+
+// Of many that want one number at once one gets it.
+func TestOneOfManyGetsANumber(t *testing.T) {
+	n := freePort(t)
+	var got atomic.Int32
+	var all sync.WaitGroup
+	claims := make([]*Claim, 50)
+	for i := range claims {
+		all.Go(func() {
+			c, err := Take(n)
+			if err == nil {
+				claims[i] = c
+				got.Add(1)
+			} else if !errors.Is(err, ErrTaken) {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	if got.Load() != 1 {
+		t.Errorf("%d have it", got.Load())
+	}
+	for _, c := range claims {
+		if c != nil {
+			c.Release()
+		}
 	}
 }
 
