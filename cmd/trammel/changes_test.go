@@ -506,7 +506,7 @@ needs = ["service.api"]
 func TestClearAsksBeforeDataGoes(t *testing.T) {
 	t.Parallel()
 	linuxOnly(t)
-	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n[service.ledger]\nrun = \"mkdir -p @{bay.dir}/data/ledger && head -c 3000000 /dev/zero > @{bay.dir}/data/ledger/rows && exec sleep 600\"\nready = { file = \"@{bay.dir}/data/ledger/rows\" }\n")
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n[service.ledger]\nrun = \"mkdir -p @{bay.dir}/data/ledger && head -c 3000000 /dev/zero > @{bay.dir}/data/ledger/new && mv @{bay.dir}/data/ledger/new @{bay.dir}/data/ledger/rows && exec sleep 600\"\nready = { file = \"@{bay.dir}/data/ledger/rows\" }\n")
 	h.ok("lock")
 	h.ok("start")
 	h.fails(2, []string{"would remove data: ledger in bay main, 2.9 MiB", "--yes"}, "clear", "main")

@@ -423,6 +423,10 @@ func TestADeafSupervisorIsNamed(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer syscall.Kill(pid, syscall.SIGCONT)
+	eventually(t, "it is suspended", func() bool {
+		b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+		return strings.HasPrefix(string(b[strings.LastIndexByte(string(b), ')')+1:]), " T")
+	})
 	words := []string{fmt.Sprintf("(pid %d) does not answer", pid), fmt.Sprintf("kill -KILL %d", pid)}
 	var all sync.WaitGroup
 	for _, args := range [][]string{{"start"}, {"stop"}, {"do", "count"}, {"clear", "--yes", "main"}} {

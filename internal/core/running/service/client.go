@@ -66,6 +66,7 @@ func (c *Client) call(ctx context.Context, method, path string, question, answer
 	if err != nil {
 		return err
 	}
+	r.Header.Set(askedAt, strconv.FormatInt(time.Now().UnixNano(), 10))
 	listening, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	go c.pulse(listening, stop)
@@ -213,6 +214,13 @@ func SignalNames() []string { return slices.Sorted(maps.Keys(signals)) }
 const (
 	silence = 2 * time.Second
 	pulse   = 3 * time.Second
+)
+
+// askedAt is the header that says when something was asked for. A supervisor that was
+// suspended must not do, once it wakes, what a person was told did not happen.
+const (
+	askedAt = "Asked-At" // nanoseconds since 1970
+	tooLate = silence + pulse - time.Second
 )
 
 // errDeaf is the cause of a call's end when the supervisor does not answer anything.

@@ -184,6 +184,10 @@ func (s *supervisor) routes() http.Handler {
 	mux := http.NewServeMux()
 	handle := func(pattern string, f func(r *http.Request) (any, error)) {
 		mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
+			if at, err := strconv.ParseInt(r.Header.Get(askedAt), 10, 64); err == nil && r.Method == http.MethodPost && time.Since(time.Unix(0, at)) > tooLate {
+				http.Error(w, "too late", http.StatusServiceUnavailable)
+				return
+			}
 			s.mu.Lock()
 			if s.closing {
 				s.mu.Unlock()
