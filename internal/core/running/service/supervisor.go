@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"sync"
@@ -36,6 +37,9 @@ const (
 	idle  = 10 * time.Second
 	shown = 30 * time.Minute
 )
+
+// calmness is how long nothing has happened when it is worth giving memory back.
+const calmness = 5 * time.Second
 
 // Supervise is the life of a supervisor. main calls it when argv[0] is
 // SupervisorName; it does not return. A second one for the same bay goes at once.
@@ -89,8 +93,9 @@ func supervise(b bay.Bay, log *slog.Logger) error {
 	go s.publishing(ctx)
 	go s.route(ctx)
 	defer s.withdraw()
-	timer := time.NewTimer(0)
+	timer, calm := time.NewTimer(0), time.NewTimer(calmness)
 	defer timer.Stop()
+	defer calm.Stop()
 	for {
 		select {
 		case got := <-signals:
@@ -100,6 +105,9 @@ func supervise(b bay.Bay, log *slog.Logger) error {
 			s.closing = true
 			s.mu.Unlock()
 		case <-s.stirred: // a request ended, or a service is in another state
+			calm.Reset(calmness)
+		case <-calm.C: // what many starts at once took is given back
+			debug.FreeOSMemory()
 		case <-timer.C: // nothing did for as long as was waited for
 		}
 		s.mu.Lock()
