@@ -10,6 +10,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"trammel.example/trammel/internal/core/base/debian"
@@ -29,17 +30,18 @@ func liveArchive(t *testing.T) {
 	if err := seal.Available(); err != nil {
 		t.Skip("the kernel gives no namespaces here")
 	}
+	t.Parallel() // most of the time goes into fetching and waiting
+	shareHome()
 }
 
 // sharedHome lets the live tests fetch each package once.
 var sharedHome string
 
+var shareHome = sync.OnceFunc(func() { sharedHome = filepath.Join(filepath.Dir(program), "live-home") })
+
 func archiveHut(t *testing.T, declaration string) *hut {
 	t.Helper()
 	h := newHut(t, nil, declaration)
-	if sharedHome == "" {
-		sharedHome = filepath.Join(filepath.Dir(program), "live-home")
-	}
 	h.env = append(h.env, "TRAMMEL_HOME="+sharedHome)
 	t.Cleanup(func() { writable(sharedHome) })
 	return h

@@ -2,8 +2,11 @@ package listen_test
 
 import (
 	"errors"
+	"io"
 	"net"
 	"os"
+	"os/user"
+	"strings"
 	"testing"
 
 	"trammel.example/trammel/internal/core/kernel/listen"
@@ -49,4 +52,77 @@ func TestEveryAddressThatTakesLoopbackConnectionsCounts(t *testing.T) {
 		}
 		l.Close()
 	}
+}
+
+func TestAListenerIsNamed(t *testing.T) {
+	l, err := net.Listen("tcp4", "0.0.0.0:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	port := l.Addr().(*net.TCPAddr).Port
+	sockets, err := listen.Sockets()
+	if errors.Is(err, listen.ErrNone) {
+		t.Skip(err)
+	}
+	at := listen.At(sockets, port)
+	if len(at) != 1 || !at[0].Open() {
+		t.Fatalf("%v", at)
+	}
+	h := listen.HolderOf(at[0])
+	if h.Pid != os.Getpid() || h.User != os.Getuid() || h.Command == "" {
+		t.Errorf("%+v", h)
+	}
+	for holder, want := range map[listen.Holder]string{
+		{Pid: 12, Command: "perl", User: 4294967}: "perl (pid 12) of user 4294967",
+		{User: 4294967}: "a program of user 4294967",
+	} {
+		if holder.String() != want {
+			t.Errorf("%q", holder)
+		}
+	}
+	if u, err := user.Current(); err == nil && !strings.HasSuffix(h.String(), " of user "+u.Username) {
+		t.Errorf("%q", h)
+	}
+}
+
+// Only connections that end by themselves are lingering: not a listener, not what still talks,
+// not what is bound, and not nothing.
+func TestLingering(t *testing.T) {
+	l, err := net.Listen("tcp4", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := listen.Sockets(); errors.Is(err, listen.ErrNone) {
+		t.Skip(err)
+	}
+	port := l.Addr().(*net.TCPAddr).Port
+	is := func(want bool, when string) {
+		t.Helper()
+		if listen.Lingering(port) != want {
+			t.Errorf("%s: lingering is %v", when, !want)
+		}
+	}
+	is(false, "listening")
+	far, err := net.Dial("tcp4", l.Addr().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	near, err := l.Accept()
+	if err != nil {
+		t.Fatal(err)
+	}
+	l.Close()
+	is(false, "a connection that talks")
+	near.Close() // the server's side closes first and lingers
+	io.Copy(io.Discard, far)
+	far.Close()
+	is(true, "a connection that was closed")
+	free, err := net.Listen("tcp4", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port = free.Addr().(*net.TCPAddr).Port
+	free.Close()
+	is(false, "nothing at all")
 }
