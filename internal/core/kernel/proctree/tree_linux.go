@@ -289,16 +289,21 @@ func endAll(adopted bool) {
 }
 
 // programBelow follows the processes that are this program itself to what they run: the
-// init, what enters a sealed root, the interpreter of a script while it runs one command.
+// init, what enters a root, the interpreter of a script while it runs one command. A copy of
+// this program that was kept for later counts too, which its size tells.
 func programBelow(pid int) int {
 	self, err := os.Stat("/proc/self/exe")
 	if err != nil {
 		return pid
 	}
-	for {
+	for inits := true; ; inits = false {
 		exe, err := os.Stat(fmt.Sprintf("/proc/%d/exe", pid))
+		if err != nil || !os.SameFile(self, exe) && self.Size() != exe.Size() {
+			return pid
+		}
+		// What the init adopted comes behind its own child.
 		below := children(pid)
-		if err != nil || !os.SameFile(self, exe) || len(below) != 1 {
+		if len(below) == 0 || len(below) > 1 && !inits {
 			return pid
 		}
 		pid = below[0]
