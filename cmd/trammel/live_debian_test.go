@@ -43,7 +43,6 @@ func archiveHut(t *testing.T, declaration string) *hut {
 	t.Helper()
 	h := newHut(t, nil, declaration)
 	h.env = append(h.env, "TRAMMEL_HOME="+sharedHome)
-	t.Cleanup(func() { writable(sharedHome) })
 	return h
 }
 

@@ -36,6 +36,11 @@ func TestMain(m *testing.M) {
 			return 1
 		}
 		defer os.RemoveAll(dir)
+		defer func() { // all tests that share it have ended
+			if sharedHome != "" {
+				writable(sharedHome)
+			}
+		}()
 		if err := os.Chmod(dir, 0o755); err != nil { // an ordinary user runs it too
 			return 1
 		}
