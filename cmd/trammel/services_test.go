@@ -104,11 +104,30 @@ func tree(list []service.Status) []int {
 	var out []int
 	for _, st := range list {
 		if st.Pid > 0 {
-			out = append(out, st.Pid)
-			out = append(out, below(st.Pid)...)
+			top := topOf(st.Pid)
+			out = append(append(out, top), below(top)...)
 		}
 	}
 	return out
+}
+
+// topOf is the process that a supervisor started for the sake of another: the init of its
+// tree.
+func topOf(pid int) int {
+	for {
+		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+		if err != nil {
+			return pid
+		}
+		var state string
+		parent := 0
+		fmt.Sscan(string(b[strings.LastIndexByte(string(b), ')')+1:]), &state, &parent)
+		line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", parent))
+		if err != nil || parent <= 1 || strings.HasPrefix(string(line), service.SupervisorName) {
+			return pid
+		}
+		pid = parent
+	}
 }
 
 // below lists all descendants. Each thread has children of its own.
