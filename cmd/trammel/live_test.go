@@ -83,6 +83,7 @@ func liveHut(t *testing.T) *hut {
 }
 
 func TestLiveGoAndNodeServeEachOther(t *testing.T) {
+	t.Parallel()
 	h := liveHut(t)
 	h.ok("lock")
 	h.try("fit") // the step asks for a go.sum that is not there yet
@@ -185,6 +186,7 @@ func (w *walker) matches(command string, words ...string) {
 }
 
 func TestLiveToolsFromSourceAndWithTrees(t *testing.T) {
+	t.Parallel()
 	h := liveHut(t)
 	h.write("trammel.toml", `format = 1
 project = "heronweir"
