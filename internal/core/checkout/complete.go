@@ -3,9 +3,9 @@ package checkout
 import (
 	"cmp"
 	"errors"
-	"regexp"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"trammel.example/trammel/internal/core/base/fault"
@@ -48,8 +48,11 @@ func completed(d *declare.Declaration, l *lock.Lock) (*declare.Declaration, erro
 	return d.Completed(services, routines), nil
 }
 
-// freeName is what the settings of servers are called.
-var freeName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_.-]*$`)
+// freeName tells whether a name is one as the settings of servers have.
+func freeName(name string) bool {
+	rest := strings.TrimLeft(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ")
+	return rest != name && strings.Trim(name, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_.-") == ""
+}
 
 func complete(s *declare.Service, def card.Service) error {
 	s.Card = def
@@ -59,7 +62,7 @@ func complete(s *declare.Service, def card.Service) error {
 		if _, ok := settings[name]; ok {
 			continue
 		}
-		if def["any"] == "" || !freeName.MatchString(name) || fault.Nearest(name, lock.Sorted(settings)) != "" { // a slip
+		if def["any"] == "" || !freeName(name) || fault.Nearest(name, lock.Sorted(settings)) != "" { // a slip
 			return errors.New("it has no setting " + strconv.Quote(name) + fault.DidYouMeanAfter(name, lock.Sorted(settings)))
 		}
 		free[name] = value

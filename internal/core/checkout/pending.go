@@ -6,7 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
+	"strings"
 	"time"
 
 	"trammel.example/trammel/internal/core/base/disk"
@@ -101,7 +101,11 @@ func (x Pending) Finish(p place.Places) error {
 }
 
 // unnamed are the names that files have for an instant while they take their own.
-var unnamed = regexp.MustCompile(`^\.new-.+-[A-Z2-7]{10}$`)
+func unnamed(name string) bool {
+	at := strings.LastIndexByte(name, '-')
+	return strings.HasPrefix(name, ".new-") && at > len(".new-") && len(name)-at-1 == 10 &&
+		strings.Trim(name[at+1:], "ABCDEFGHIJKLMNOPQRSTUVWXYZ234567") == ""
+}
 
 // Tidy removes what a command that was killed in that very instant left in the checkout.
 func (s *State) Tidy() {
@@ -112,7 +116,7 @@ func (s *State) Tidy() {
 		}
 		for _, e := range entries {
 			info, err := e.Info()
-			if err == nil && unnamed.MatchString(e.Name()) && (info.Mode().IsRegular() || info.Mode()&fs.ModeSymlink != 0) && time.Since(info.ModTime()) > time.Minute {
+			if err == nil && unnamed(e.Name()) && (info.Mode().IsRegular() || info.Mode()&fs.ModeSymlink != 0) && time.Since(info.ModTime()) > time.Minute {
 				_ = disk.RemoveWithin(dir, e.Name())
 			}
 		}

@@ -429,7 +429,7 @@ func localFolder(dir string) error {
 	}
 	for _, e := range entries {
 		full := filepath.Join(path, e.Name())
-		if e.Type()&fs.ModeSymlink != 0 && (e.Name() == "frame" || e.Name() == "bin" || unnamed.MatchString(e.Name())) {
+		if e.Type()&fs.ModeSymlink != 0 && (e.Name() == "frame" || e.Name() == "bin" || unnamed(e.Name())) {
 			continue
 		}
 		info, err := e.Info()

@@ -2,11 +2,13 @@ package environ
 
 import (
 	"context"
+	"encoding/json"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
@@ -185,7 +187,29 @@ func (l HostLinks) Make() error {
 	return os.Rename(inner, l.Dir)
 }
 
+// right tells whether the folder has just these links. One that was found right is told by
+// its stamp the next time: nothing in it can change without its change time.
 func (l HostLinks) right() bool {
+	stamp, file := disk.StampOf(l.Dir), l.Dir+".stamp"
+	if raw, err := disk.Read(file, 256); err == nil && stamp != (disk.Stamp{}) {
+		var was disk.Stamp
+		if json.Unmarshal(raw, &was) == nil && was == stamp {
+			return true
+		}
+	}
+	if !l.same() {
+		return false
+	}
+	// A change within the clock's grain of the stamp would not show in it.
+	if time.Since(time.Unix(0, stamp.Change)) > time.Second {
+		if raw, err := json.Marshal(stamp); err == nil {
+			_ = disk.WriteCache(file, raw)
+		}
+	}
+	return true
+}
+
+func (l HostLinks) same() bool {
 	entries, err := os.ReadDir(l.Dir)
 	if err != nil || len(entries) != len(l.Shown) {
 		return false

@@ -28,6 +28,9 @@ type Plan struct {
 
 	Folders
 	shown *seal.View
+
+	id   lock.EnvironmentID
+	idOf *lock.Lock // the lock whose id it is
 }
 
 func (p *Plan) cache() string { return filepath.Join(p.State.Places.Cache, "tools") }
@@ -63,6 +66,9 @@ func (p *Plan) WithState(s *checkout.State) (*Plan, error) {
 
 func (p *Plan) withPorts(ports bay.Ports) (_ *Plan, err error) {
 	d := p.State.Declaration
+	if p.idOf != p.State.Lock { // a State does not change, and its lock is the same in those derived from it
+		p.id, p.idOf = p.State.Lock.EnvironmentID(p.State.Platform), p.State.Lock
+	}
 	p.Ports, p.Recorded = ports.Expected(d)
 	p.PortsInside = p.Ports
 	if d.Network == declare.NetworkPrivate {
@@ -105,7 +111,7 @@ func (p *Plan) view() (v *seal.View, inside string) {
 }
 
 // ID is the environment id on this platform.
-func (p *Plan) ID() lock.EnvironmentID { return p.State.Lock.EnvironmentID(p.State.Platform) }
+func (p *Plan) ID() lock.EnvironmentID { return p.id }
 
 // Build is what services run: the tools of the frame and the root that is seen. The
 // environment id says more than that, and would start all anew when one changed.
