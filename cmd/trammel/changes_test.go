@@ -134,7 +134,7 @@ func declaredIn(t *testing.T, text string) string {
 }
 
 // An attached start, and the page, take on changes by themselves.
-func TestChangesAreFollowedLive(t *testing.T) {
+func TestChangesOfFilesAreFollowed(t *testing.T) {
 	t.Parallel()
 	h := changing(t, "")
 	before := pidsOf(t, h)
@@ -174,7 +174,8 @@ func TestChangesAreFollowedLive(t *testing.T) {
 	eventually(t, "it took them on", func() bool { now := pidsOf2(h)["api"]; return now != settled && now != 0 })
 	c.Process.Signal(syscall.SIGINT)
 	c.Wait()
-	if out := <-said; strings.Count(out, "src/0.js is new and ") != 2 { // once by the supervisor, once by this command
+	// The supervisor says it in the log, and then this command, unless Ctrl-C came before.
+	if out := <-said; strings.Count(out, "src/0.js is new and ") > 2 || !strings.Contains(out, "is started anew: src/0.js is new and ") {
 		t.Errorf("%s", out)
 	}
 	// The page: somebody looks at it, and what changes is taken on.
