@@ -87,7 +87,7 @@ func newHut(t *testing.T, s *standin.Server, declaration string) *hut {
 	t.Cleanup(func() {
 		h.try("--quiet", "stop")
 		h.try("--quiet", "clear", "--yes", "--all") // other bays
-		if h.home != sharedHome { // in which others have data
+		if h.home != sharedHome {                   // in which others have data
 			writable(h.home)
 		}
 	})

@@ -14,6 +14,8 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"unicode/utf8"
 
 	"golang.org/x/term"
@@ -93,19 +95,22 @@ func paint(on bool, style Style, word string) string {
 	return word
 }
 
-// secret marks the colours of this process inside a text. Nobody else can write it.
-var secret = "\x00" + rand.Text()
+// secret marks the colours of this process inside a text. Nobody else can write it. It is made
+// with the first colour: most commands of a day print none.
+var secret = sync.OnceValue(func() string { painted.Store(true); return "\x00" + rand.Text() })
+
+var painted atomic.Bool
 
 // colour is a change of colour, until finish makes it one that terminals know.
-func colour(code string) string { return secret + code + "\x00" }
+func colour(code string) string { return secret() + code + "\x00" }
 
 // finish makes a text fit for a terminal: our own colours, and else only what shows.
 func finish(text string, foreign func(string) string) string {
-	if !strings.Contains(text, secret) {
+	if !painted.Load() || !strings.Contains(text, secret()) {
 		return foreign(text)
 	}
 	var b strings.Builder
-	for i, piece := range strings.Split(text, secret) {
+	for i, piece := range strings.Split(text, secret()) {
 		if i > 0 {
 			code, rest, _ := strings.Cut(piece, "\x00")
 			b.WriteString("\x1b[" + code + "m")
@@ -137,7 +142,7 @@ func (s *Screen) Log(line string) string {
 		}
 		b.WriteString(p.Text)
 	}
-	if b.Len() > 0 && s.colour && strings.Contains(b.String(), secret) {
+	if b.Len() > 0 && s.colour && painted.Load() && strings.Contains(b.String(), secret()) {
 		b.WriteString(colour("0"))
 	}
 	return b.String()
