@@ -6,11 +6,12 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 
 	"golang.org/x/sys/unix"
+
+	"trammel.example/trammel/internal/core/kernel/proctree"
 )
 
 // Messages of sock_diag(7): linux/sock_diag.h and linux/inet_diag.h.
@@ -138,17 +139,8 @@ func parse(b []byte) Socket {
 // Below lists a process and all that descend from it.
 func Below(pid int) []int {
 	out := []int{pid}
-	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid))
-	for _, list := range lists {
-		b, err := os.ReadFile(list)
-		if err != nil {
-			continue
-		}
-		for text := range strings.FieldsSeq(string(b)) {
-			if child, err := strconv.Atoi(text); err == nil {
-				out = append(out, Below(child)...)
-			}
-		}
+	for _, child := range proctree.Children(pid) {
+		out = append(out, Below(child)...)
 	}
 	return out
 }

@@ -9,7 +9,6 @@ import (
 	"os/exec"
 	"os/signal"
 	"runtime"
-	"strconv"
 	"strings"
 	"syscall"
 
@@ -242,28 +241,13 @@ func Init() {
 
 // left is the name of a process that is still there when the command has ended.
 func left() string {
-	for _, pid := range children(os.Getpid()) {
+	for _, pid := range Children(os.Getpid()) {
 		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
 		if _, alive := started(pid); alive && err == nil {
 			return strings.TrimSpace(string(b))
 		}
 	}
 	return ""
-}
-
-// children are those of a process now.
-func children(pid int) []int {
-	var out []int
-	tasks, _ := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
-	for _, t := range tasks {
-		b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/task/%s/children", pid, t.Name()))
-		for text := range strings.FieldsSeq(string(b)) {
-			if child, err := strconv.Atoi(text); err == nil {
-				out = append(out, child)
-			}
-		}
-	}
-	return out
 }
 
 // endAll ends everything that descends from this init, where no namespace does it. What a
@@ -273,7 +257,7 @@ func endAll(adopted bool) {
 		return
 	}
 	for {
-		all := children(os.Getpid())
+		all := Children(os.Getpid())
 		alive := false
 		for _, pid := range all {
 			if _, ok := started(pid); ok {
@@ -302,7 +286,7 @@ func programBelow(pid int) int {
 			return pid
 		}
 		// What the init adopted comes behind its own child.
-		below := children(pid)
+		below := Children(pid)
 		if len(below) == 0 || len(below) > 1 && !inits {
 			return pid
 		}
