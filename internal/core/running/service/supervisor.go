@@ -257,6 +257,12 @@ func (s *supervisor) statuses() []Status {
 	out := make([]Status, 0, len(s.units))
 	for _, u := range s.units {
 		st := u.Status()
+		// Somebody may have come since the last look: nothing is called ready for their sake.
+		if h := u.present(); h != nil && st.State == Ready {
+			if err := h.strangers(); err != nil {
+				st.State, st.Reason = Failing, err.Error()
+			}
+		}
 		if u.spec.Web != "" && st.Running() {
 			st.Address = s.address(u.spec.Service)
 		}
