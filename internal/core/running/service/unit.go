@@ -163,7 +163,7 @@ func (u *unit) run(ctx context.Context) {
 			switch {
 			case !exit.OK() && wasReady < 2*patience:
 				problem = u.portTaken()
-			case exit.OK() && exit.Left != "" && (wasReady == 0 || !u.spec.plain()):
+			case exit.OK() && exit.Left != "":
 				problem = fmt.Sprintf("it went to the background: its command ended and left %s running, which was ended too. Have it stay in the foreground", exit.Left)
 			}
 		}
