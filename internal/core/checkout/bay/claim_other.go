@@ -4,6 +4,7 @@ package bay
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -23,6 +24,14 @@ func nameFor(number int) (io.Closer, error) {
 		_ = os.Chmod(portNames, 0o777|os.ModeSticky) // whatever the umask
 	} else if !errors.Is(err, os.ErrExist) {
 		return nil, err
+	}
+	// Somebody else may have made it, or put a link there that leads elsewhere.
+	info, err := os.Lstat(portNames)
+	if err != nil {
+		return nil, err
+	}
+	if !info.IsDir() || info.Mode()&os.ModeSticky == 0 {
+		return nil, fmt.Errorf("%s is no folder in which everybody's files are safe; remove it", portNames)
 	}
 	fd, err := unix.Open(filepath.Join(portNames, strconv.Itoa(number)), unix.O_RDWR|unix.O_CREAT|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o666)
 	if err != nil {

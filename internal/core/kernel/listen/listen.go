@@ -12,6 +12,8 @@ import (
 	"net/netip"
 	"os/user"
 	"strconv"
+
+	"trammel.example/trammel/internal/core/base/foreign"
 )
 
 // Socket is one that listens.
@@ -58,5 +60,6 @@ func (h Holder) String() string {
 	if h.Pid == 0 {
 		return "a program of " + who
 	}
-	return fmt.Sprintf("%s (pid %d) of %s", h.Command, h.Pid, who)
+	// A program names itself as it likes (PR_SET_NAME in prctl(2)), also in several lines.
+	return fmt.Sprintf("%s (pid %d) of %s", foreign.Line(h.Command), h.Pid, who)
 }

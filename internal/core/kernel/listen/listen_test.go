@@ -74,7 +74,8 @@ func TestAListenerIsNamed(t *testing.T) {
 		t.Errorf("%+v", h)
 	}
 	for holder, want := range map[listen.Holder]string{
-		{Pid: 12, Command: "perl", User: 4294967}: "perl (pid 12) of user 4294967",
+		{Pid: 12, Command: "perl", User: 4294967}:        "perl (pid 12) of user 4294967",
+		{Pid: 12, Command: "a\nb\x1b[2J", User: 4294967}: "a\\nb\\x1b[2J (pid 12) of user 4294967",
 		{User: 4294967}: "a program of user 4294967",
 	} {
 		if holder.String() != want {

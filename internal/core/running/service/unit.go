@@ -16,6 +16,7 @@ import (
 
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/foreign"
 	"trammel.example/trammel/internal/core/base/mask"
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/kernel/listen"
@@ -164,7 +165,7 @@ func (u *unit) run(ctx context.Context) {
 			case !exit.OK() && wasReady < 2*patience:
 				problem = u.portTaken()
 			case exit.OK() && exit.Left != "":
-				problem = fmt.Sprintf("it went to the background: its command ended and left %s running, which was ended too. Have it stay in the foreground", exit.Left)
+				problem = fmt.Sprintf("it went to the background: its command ended and left %s running, which was ended too. Have it stay in the foreground", foreign.Line(exit.Left))
 			}
 		}
 		if wasReady > steady {
