@@ -42,6 +42,7 @@ var shareHome = sync.OnceFunc(func() { sharedHome = filepath.Join(filepath.Dir(p
 func archiveHut(t *testing.T, declaration string) *hut {
 	t.Helper()
 	h := newHut(t, nil, declaration)
+	h.home = sharedHome
 	h.env = append(h.env, "TRAMMEL_HOME="+sharedHome)
 	return h
 }
@@ -176,7 +177,7 @@ func TestLiveASurveyInASealedRoot(t *testing.T) {
 
 func TestLiveTwoPythonsAndANodeSideBySide(t *testing.T) {
 	liveArchive(t)
-	h := archiveHut(t, `format = 1
+	declaration := `format = 1
 project = "heronweir"
 isolation = "clean"
 
@@ -192,9 +193,9 @@ suite = "bullseye"
 python = { version = "3.9", from = "bullseye" }
 node   = "22"
 hello  = { version = "latest", from = "trixie", package = "hello" }
-`)
+`
+	h := newHut(t, nil, declaration) // a home of its own: of an ordinary user
 	if os.Getuid() == 0 {
-		h.env = slices.DeleteFunc(h.env, func(line string) bool { return strings.HasPrefix(line, "TRAMMEL_HOME="+sharedHome) })
 		asOrdinaryUser(t, h)
 	}
 	h.fitted()

@@ -72,7 +72,7 @@ run     = "go run ./cmd/lane"
 copies  = "@{param.lanes}"
 needs   = ["service.ledger", "step.schema", "step.modules"]
 ports   = { http = 8600 }
-ready   = { http = "/health", port = "http", within = "120s" }
+ready   = { http = "/health", port = "http", within = "15m" }
 restart = "on-failure"
 variables = { LANE_LISTEN = "127.0.0.1:@{port.http}", LANE = "@{copy}", TOKEN = "@{secret.WEIR_TOKEN}" }
 

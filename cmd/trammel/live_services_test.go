@@ -50,7 +50,6 @@ tool = "memcached"
 func TestLiveFiveServersFromTheirCards(t *testing.T) {
 	liveArchive(t)
 	h := archiveHut(t, fiveServers)
-	h.home = sharedHome
 	h.write("pages/index.html", "<h1>Heron Weir</h1>\n")
 	h.fitted()
 	h.ok("start")
@@ -219,7 +218,6 @@ func TestLiveEveryServerAsItsCardSays(t *testing.T) {
 		h := newHut(t, nil, fmt.Sprintf(moreServers, isolation))
 		if who == "root" {
 			h = archiveHut(t, fmt.Sprintf(moreServers, isolation))
-			h.home = sharedHome
 		} else {
 			asOrdinaryUser(t, h)
 		}

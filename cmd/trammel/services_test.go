@@ -17,6 +17,8 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/place"
+	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/running/service"
 	"trammel.example/trammel/internal/demo"
 )
@@ -248,15 +250,23 @@ run = ["sh", "-c", "(setsid sh -c 'sleep 1000' &) ; exec sleep 1000"]
 // supervisorOf is the pid of a bay's supervisor, which it keeps in its lock.
 func supervisorOf(t *testing.T, h *hut, bayName string) int {
 	t.Helper()
-	found, _ := filepath.Glob(filepath.Join(h.home, "state/records/*", bayName, "supervisor.lock"))
-	for _, file := range found {
-		raw, _ := os.ReadFile(file)
-		if pid, err := strconv.Atoi(string(raw)); err == nil {
-			return pid
-		}
+	b, ok := bayOf(t, h, bayName)
+	raw, err := os.ReadFile(b.SupervisorLock())
+	pid, notNumber := strconv.Atoi(string(raw))
+	if !ok || err != nil || notNumber != nil {
+		t.Fatalf("bay %s has no supervisor: %v %v", bayName, err, notNumber)
 	}
-	t.Fatalf("bay %s has no supervisor: %v", bayName, found)
-	return 0
+	return pid
+}
+
+// bayOf is a bay of this very checkout: other tests have bays in a home that is shared.
+func bayOf(t *testing.T, h *hut, name string) (bay.Bay, bool) {
+	t.Helper()
+	dir, err := filepath.EvalSymlinks(h.dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return bay.Find(place.Places{State: filepath.Join(h.home, "state")}, dir, name)
 }
 
 func TestAServiceThatDiesIsStartedAgainByItsRule(t *testing.T) {
