@@ -221,7 +221,7 @@ func lookLocked(c *cli.Command) (*checkout.State, *lock.Lock, error) {
 
 // machine is where the settings of this machine are read from.
 func machine(p *checkout.State) *source.Machine {
-	return &source.Machine{Getenv: p.Host.Getenv, Project: p.Dir(), Config: p.Places.Config}
+	return &source.Machine{Getenv: p.Host.Getenv, Project: p.Dir(), Config: p.Places.Config, Archives: p.Places.Archives()}
 }
 
 func client(p *checkout.State, offline bool) *fetch.Client {

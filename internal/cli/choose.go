@@ -229,9 +229,9 @@ func defaultFlag() cli.Flag {
 func setCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "set",
-		Usage:       "add or change toolchains in the declaration, in place, and lock",
-		ArgsUsage:   "TOOL=ASK…",
-		Description: example("trammel set go=1.24 node=\">=22.5, <23\""),
+		Usage:       "add or change toolchains and libraries in the declaration, in place, and lock",
+		ArgsUsage:   "TOOL=ASK… | SET/PACKAGE=ASK…",
+		Description: example("trammel set go=1.24 node=\">=22.5, <23\"", "trammel set survey/numpy=2.1"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "have them from the source `NAME`"},
 			localFlag(), defaultFlag(),
@@ -248,10 +248,16 @@ func setCommand() *cli.Command {
 					if !ok || name == "" {
 						return nil, fault.New(fault.Use, "%q is not TOOL=ASK", arg).Advise("Write, for example: trammel set go=1.24 (or go==1.24.3 for exactly that)")
 					}
+					var err error
+					if set, library, ok := declare.LibraryName(name); ok {
+						if source, err = declare.SetLibrary(file, source, set, library, ask); err != nil {
+							return nil, err
+						}
+						continue
+					}
 					if _, err := version.ParseAsk(ask); err != nil {
 						return nil, fault.New(fault.Use, "%s: %v", name, err)
 					}
-					var err error
 					if source, err = declare.SetToolchain(file, source, name, ask, c.String("from")); err != nil {
 						return nil, err
 					}
@@ -265,9 +271,9 @@ func setCommand() *cli.Command {
 func unsetCommand() *cli.Command {
 	return &cli.Command{
 		Name:          "unset",
-		Usage:         "drop toolchains from the declaration, in place, and lock",
-		ArgsUsage:     "TOOL…",
-		Description:   example("trammel unset node"),
+		Usage:         "drop toolchains and libraries from the declaration, in place, and lock",
+		ArgsUsage:     "TOOL… | SET/PACKAGE…",
+		Description:   example("trammel unset node", "trammel unset survey/numpy"),
 		Flags:         []cli.Flag{localFlag(), defaultFlag(), &cli.BoolFlag{Name: "no-lock", Usage: "leave the lock as it is"}, offlineFlag()},
 		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Toolchains) }),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -276,6 +282,12 @@ func unsetCommand() *cli.Command {
 			}
 			return edit(ctx, c, func(file string, source []byte) (_ []byte, err error) {
 				for _, name := range c.Args().Slice() {
+					if set, library, ok := declare.LibraryName(name); ok {
+						if source, err = declare.UnsetLibrary(file, source, set, library); err != nil {
+							return nil, err
+						}
+						continue
+					}
 					if source, err = declare.UnsetToolchain(file, source, name); err != nil {
 						return nil, err
 					}

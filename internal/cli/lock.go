@@ -25,10 +25,10 @@ func lockCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "lock",
 		Usage:       "resolve the declaration into trammel.lock and say what changed",
-		ArgsUsage:   "[TOOL…]",
-		Description: example("trammel lock", "trammel lock --renew go"),
+		ArgsUsage:   "[TOOL… | SET/PACKAGE…]",
+		Description: example("trammel lock", "trammel lock --renew go", "trammel lock --renew survey/numpy"),
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "renew", Usage: "move the named toolchains (all when none is named) to the newest that the declaration allows"},
+			&cli.BoolFlag{Name: "renew", Usage: "move the named toolchains and libraries (all when none is named) to the newest that the declaration allows"},
 			&cli.BoolFlag{Name: "check", Usage: "write nothing; exit 3 when the lock is not what the declaration asks for"},
 			&cli.StringFlag{Name: "as-of", Usage: "resolve everything anew as if it were `DATE`: what was published later does not count"},
 			&cli.BoolFlag{Name: "older-release", Usage: "take the release of an archive although it was signed before the one that the lock was made from"},
@@ -66,8 +66,14 @@ func lockAction(ctx context.Context, c *cli.Command) error {
 		return lockCheck(s, p)
 	}
 	tools := c.Args().Slice()
-	known := declare.Names(p.Declaration.Toolchains)
+	known := slices.Concat(declare.Names(p.Declaration.Toolchains), declare.Names(p.Declaration.Libraries))
 	for _, t := range tools {
+		if set, library, ok := declare.LibraryName(t); ok {
+			if err := inSet(p, set, library); err != nil {
+				return err
+			}
+			continue
+		}
 		if !slices.Contains(known, t) {
 			return fault.New(fault.Use, "no toolchain is named %q", t).Advise("%s", fault.DidYouMean(t, known))
 		}
@@ -84,12 +90,40 @@ func lockAction(ctx context.Context, c *cli.Command) error {
 	order.renew = func(tool string) bool {
 		return !order.asOf.IsZero() || c.Bool("renew") && (len(tools) == 0 || slices.Contains(tools, tool))
 	}
+	for _, t := range tools {
+		if _, _, ok := declare.LibraryName(t); ok {
+			order.libraries = append(order.libraries, t)
+		}
+	}
 	return lockInto(ctx, c, s, p, order)
+}
+
+// inSet makes sure that a package is in a locked set, so that it can be renewed.
+func inSet(p *checkout.State, set, library string) error {
+	if _, ok := p.Declaration.Library(set); !ok {
+		return fault.New(fault.Use, "no libraries are named %q", set).Advise("%s", fault.DidYouMean(set, declare.Names(p.Declaration.Libraries)))
+	}
+	if p.Lock == nil {
+		return nil // everything is new
+	}
+	var names []string
+	for _, on := range p.Lock.Libraries[set].On {
+		for _, x := range on.List() {
+			if x.Name == library {
+				return nil
+			}
+			names = append(names, x.Name)
+		}
+	}
+	return fault.New(fault.Use, "libraries %s have no package %q", set, library).Advise("%s", fault.DidYouMean(library, names))
 }
 
 // lockOrder says how to lock.
 type lockOrder struct {
 	renew func(tool string) bool
+
+	libraries []string // "SET/PACKAGE" to renew alone
+
 	asOf  time.Time
 	first func() error // to do when everything resolved, before the lock is written
 	write bool
@@ -128,7 +162,7 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Sta
 	var fresh *lock.Lock
 	err = withProgress(ctx, s, func(ctx context.Context) error {
 		fresh, err = resolve.Resolve(ctx, p.Written, machine(p), client(p, c.Bool("offline")), resolve.Options{
-			Old: old, Now: time.Now(), Renew: order.renew, AsOf: order.asOf, Older: c.Bool("older-release"),
+			Old: old, Now: time.Now(), Renew: order.renew, RenewLibraries: order.libraries, AsOf: order.asOf, Older: c.Bool("older-release"),
 		})
 		return err
 	})

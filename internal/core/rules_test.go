@@ -22,7 +22,7 @@ var groups = []struct{ name, packages string }{
 	{"base", "event foreign fault host disk place canon mask changes version platform page debian fetch"},
 	{"kernel", "proctree listen network seal"},
 	{"written", "ref declare card lock history draft"},
-	{"stored", "tree unpack store root frame"},
+	{"stored", "tree unpack store merge root libraries frame"},
 	{"origins", "source locator resolve"},
 	{"checkout", "bay . approval"},
 	{"running", "environ script render step service"},

@@ -12,7 +12,8 @@ import (
 type Tool struct {
 	Name     string
 	Archives [][]byte
-	Card     string // what its card says besides where it comes from
+	Versions []string // of the archives, where these are others
+	Card     string   // what its card says besides where it comes from
 }
 
 // Publish writes a catalog of tools into a folder.
@@ -23,11 +24,15 @@ func Publish(root string, tools []Tool) error {
 		card = "about = \"The tool " + t.Name + "\"\n" + t.Card + card
 		list := ""
 		for v, archive := range t.Archives {
-			path := fmt.Sprintf("files/%s-1.%d.tar.gz", t.Name, v)
+			name := fmt.Sprintf("1.%d", v)
+			if t.Versions != nil {
+				name = t.Versions[v]
+			}
+			path := fmt.Sprintf("files/%s-%s.tar.gz", t.Name, name)
 			if err := put(filepath.Join(root, path), archive); err != nil {
 				return err
 			}
-			list += fmt.Sprintf("[[release]]\nversion = \"1.%d\"\npublished = 2026-0%d-01\n[[release.part]]\nplatform = \"any\"\npath = %q\nsize = %d\nsha256 = \"%x\"\n", v, v+1, path, len(archive), sha256.Sum256(archive))
+			list += fmt.Sprintf("[[release]]\nversion = %q\npublished = 2026-0%d-01\n[[release.part]]\nplatform = \"any\"\npath = %q\nsize = %d\nsha256 = \"%x\"\n", name, v+1, path, len(archive), sha256.Sum256(archive))
 		}
 		for _, x := range []struct{ path, text string }{{"cards/" + t.Name + ".toml", card}, {"releases/" + t.Name + ".toml", list}} {
 			if err := put(filepath.Join(root, x.path), []byte(x.text)); err != nil {

@@ -71,7 +71,9 @@ type Server struct {
 	sumKey   string
 	more     map[string]any       // package@version → fields of its package.json
 	dates    map[string]time.Time // module path@version → when it was published
-	Day      time.Time            // when what is put next was published
+	python   map[string]*pythonIndex
+	Whole    bool      // it gives no ranges
+	Day      time.Time // when what is put next was published
 }
 
 // New starts a server on loopback. Close ends it.
@@ -79,7 +81,7 @@ func New() *Server {
 	s := &Server{
 		blobs: map[string][]byte{}, packages: map[string]map[string]any{}, modules: map[string]map[string][]byte{},
 		faults: map[string]Fault{}, hits: map[string]int{}, served: map[string]int64{},
-		more: map[string]any{}, dates: map[string]time.Time{}, Day: time.Date(2026, 2, 3, 0, 0, 0, 0, time.UTC),
+		more: map[string]any{}, python: map[string]*pythonIndex{}, dates: map[string]time.Time{}, Day: time.Date(2026, 2, 3, 0, 0, 0, 0, time.UTC),
 	}
 	signer, verifier, err := note.GenerateKey(nil, "sums.heronweir.example")
 	if err != nil {
@@ -345,6 +347,9 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 		s.send(w, r, answer.Body.Bytes(), fault, first)
 		return
 	}
+	if s.servePython(w, r, path, fault, first) {
+		return
+	}
 	body, ok := s.document(path)
 	if !ok {
 		http.NotFound(w, r)
@@ -401,15 +406,22 @@ func (s *Server) send(w http.ResponseWriter, r *http.Request, body []byte, fault
 	}
 	total, start := len(body), 0
 	status := http.StatusOK
-	if spec, ok := strings.CutPrefix(r.Header.Get("Range"), "bytes="); ok && r.Header.Get("If-Range") == tag {
-		start, _ = strconv.Atoi(strings.TrimSuffix(spec, "-"))
+	if spec, ok := strings.CutPrefix(r.Header.Get("Range"), "bytes="); ok && (r.Header.Get("If-Range") == "" || r.Header.Get("If-Range") == tag) && !s.Whole {
+		from, to, _ := strings.Cut(spec, "-")
+		end := total - 1
+		if start, _ = strconv.Atoi(from); from == "" { // the last so many
+			last, _ := strconv.Atoi(to)
+			start = max(0, total-last)
+		} else if n, err := strconv.Atoi(to); err == nil {
+			end = min(end, n)
+		}
 		if start >= total {
 			w.WriteHeader(http.StatusRequestedRangeNotSatisfiable)
 			return
 		}
 		status = http.StatusPartialContent
-		w.Header().Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", start, total-1, total))
-		body = body[start:]
+		w.Header().Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", start, end, total))
+		body = body[start : end+1]
 		if fault == RangeLies {
 			body = bytes.Repeat([]byte("x"), len(body))
 		}

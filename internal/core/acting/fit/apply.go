@@ -65,6 +65,11 @@ func Apply(ctx context.Context, g approval.Given) (approval.Given, *environ.Plan
 	if err := os.MkdirAll(filepath.Join(p.Home, "bin"), 0o755); err != nil {
 		return g, nil, err
 	}
+	for _, m := range p.Modules {
+		if err := m.Make(); err != nil {
+			return g, nil, err
+		}
+	}
 	return g.For(s), p, nil
 }
 

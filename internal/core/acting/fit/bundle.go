@@ -58,6 +58,7 @@ type wanted struct {
 	part  lock.PartOn // whose source is asked
 	built bool
 	lock.Part
+	library lock.LibraryOf // of a set
 }
 
 // archivesOf are all that a lock names for a platform.
@@ -71,7 +72,11 @@ func archivesOf(l *lock.Lock, on platform.Platform) (out []wanted, err error) {
 					return nil, err
 				}
 				d := p.Part(part.Docs)
-				out = append(out, wanted{d.Label(), part, false, d.Part})
+				out = append(out, wanted{label: d.Label(), part: part, Part: d.Part})
+			}
+		case part.Format == lock.SetFormat:
+			for _, x := range (lock.Set{Packages: part.Packages}).List() {
+				out = append(out, wanted{label: part.Name + " " + x.Name, part: part, Part: x.Part().Part, library: x})
 			}
 		case len(part.Packages) > 0:
 			packages, err := packagesOf(part)
@@ -79,12 +84,12 @@ func archivesOf(l *lock.Lock, on platform.Platform) (out []wanted, err error) {
 				return nil, err
 			}
 			for _, x := range packages {
-				out = append(out, wanted{part.Label() + " " + x.place, part, false, lock.Part{Path: x.path, Digest: x.digest}})
+				out = append(out, wanted{label: part.Label() + " " + x.place, part: part, Part: lock.Part{Path: x.path, Digest: x.digest}})
 			}
 		case part.Build != "":
-			out = append(out, wanted{part.Label(), part, true, lock.Part{Digest: fetch.Digest(part.Tree)}})
+			out = append(out, wanted{label: part.Label(), part: part, built: true, Part: lock.Part{Digest: fetch.Digest(part.Tree)}})
 		default:
-			out = append(out, wanted{part.Label(), part, false, part.Part})
+			out = append(out, wanted{label: part.Label(), part: part, Part: part.Part})
 		}
 	}
 	return out, nil
@@ -124,7 +129,12 @@ func WriteBundle(ctx context.Context, s *checkout.State, platforms []platform.Pl
 			if err != nil {
 				return nil, err
 			}
-			addresses, err := source.Where(x.Part)
+			var addresses []fetch.Address
+			if x.library.Name != "" {
+				addresses, err = find(ctx, source, x.library)
+			} else {
+				addresses, err = source.Where(x.Part)
+			}
 			if err != nil {
 				return nil, err
 			}
@@ -294,6 +304,10 @@ func keepArchive(from io.Reader, folder, name string, digest fetch.Digest) error
 // fromBundle stands for a source whose archives are all in the cache: no address of it
 // is known here, or needed.
 type fromBundle struct{ source.Source }
+
+func (fromBundle) Find(context.Context, lock.LibraryOf) ([]fetch.Address, error) {
+	return []fetch.Address{{URL: "bundle:"}}, nil
+}
 
 func (fromBundle) Where(lock.Part) ([]fetch.Address, error) {
 	return []fetch.Address{{URL: "bundle:"}}, nil

@@ -96,15 +96,17 @@ func bring(ctx context.Context, s *checkout.State, o Options, result *Result) ([
 	if err != nil {
 		return nil, err
 	}
-	// What is built comes second: the toolchain that builds it must be there. Roots
+	// Sets come last: the toolchains that they are for are there by then. What is built comes second: the toolchain that builds it must be there. Roots
 	// come one by one, since each unpacks on all cores.
-	var unpacked, built []work
+	var unpacked, built, sets []work
 	for _, w := range todo {
 		switch {
 		case w.part.Format == lock.RootFormat:
 			if err := addAll(ctx, s, o, []work{w}); err != nil {
 				return nil, err
 			}
+		case w.part.Format == lock.SetFormat:
+			sets = append(sets, w)
 		case w.part.Build == "":
 			unpacked = append(unpacked, w)
 		default:
@@ -114,7 +116,11 @@ func bring(ctx context.Context, s *checkout.State, o Options, result *Result) ([
 	if err := addAll(ctx, s, o, unpacked); err != nil {
 		return nil, err
 	}
-	return todo, addAll(ctx, s.Refreshed(nil), o, built) // which knows the trees of the builders
+	// Which knows the trees of the builders.
+	if err := addAll(ctx, s.Refreshed(nil), o, built); err != nil {
+		return nil, err
+	}
+	return todo, addAll(ctx, s.Refreshed(nil), o, sets)
 }
 
 // Trial brings the parts of a State whose lock is on no disk into the store and makes the
@@ -223,6 +229,8 @@ func addAll(ctx context.Context, s *checkout.State, o Options, todo []work) erro
 			mu.Unlock()
 			if err == nil && w.part.Format == lock.RootFormat {
 				err = makeRoot(ctx, s, o, from, w)
+			} else if err == nil && w.part.Format == lock.SetFormat {
+				err = makeSet(ctx, s, o, from, w)
 			} else if err == nil && len(w.part.Packages) > 0 {
 				err = buildTree(ctx, s, o, from, w)
 			} else if err == nil && w.part.Build != "" && o.Bundled {
@@ -247,12 +255,14 @@ func open(s *checkout.State, o Options, opened map[string]source.Source, part lo
 		return fromBundle{}, nil
 	}
 	item, l := part.Item, s.Lock
-	if _, ok := l.Items[item]; !ok && item != "" && s.OverlayLock != nil { // one of the person's own additions
+	if _, ok := l.Items[item]; !ok && item != "" && part.Format != lock.SetFormat && s.OverlayLock != nil { // one of the person's own additions
 		l = s.OverlayLock
 	}
 	name := l.Items[item].Source
 	if part.Format == lock.RootFormat {
 		name = part.Name
+	} else if part.Format == lock.SetFormat {
+		name = l.Libraries[item].Source
 	}
 	if from, ok := opened[name]; ok {
 		return from, nil
@@ -330,7 +340,11 @@ func learn(s *checkout.State, l *lock.Lock) (changed bool) {
 	for _, x := range l.PartsOn(s.Platform) {
 		if tree := s.Store.Tree(x); x.Tree == "" && tree != "" {
 			x.Tree = tree
-			l.SetTree(s.Platform, x, tree, moduleSums(s, x))
+			sums := moduleSums(s, x)
+			if x.Format == lock.SetFormat {
+				sums = sumsOf(s, x)
+			}
+			l.SetTree(s.Platform, x, tree, sums)
 			changed = true
 		}
 	}

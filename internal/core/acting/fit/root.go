@@ -14,6 +14,7 @@ import (
 	"trammel.example/trammel/internal/core/checkout"
 	"trammel.example/trammel/internal/core/kernel/seal"
 	"trammel.example/trammel/internal/core/origins/source"
+	"trammel.example/trammel/internal/core/stored/merge"
 	"trammel.example/trammel/internal/core/stored/root"
 	"trammel.example/trammel/internal/core/stored/tree"
 	"trammel.example/trammel/internal/core/written/lock"
@@ -42,7 +43,7 @@ func makeRoot(ctx context.Context, s *checkout.State, o Options, from source.Sou
 			if err != nil {
 				return nil, fmt.Errorf("the list of files of %s: %w", d.Label(), err)
 			}
-			pieces = append(pieces, root.Piece{Name: d.Name, Version: d.Part.Version, Dir: s.Store.Path(d), Manifest: m})
+			pieces = append(pieces, root.Piece{Piece: merge.Piece{Name: d.Name, Version: d.Part.Version, Dir: s.Store.Path(d), Manifest: m}})
 		}
 		return root.Make(ctx, fresh, pieces, w.part.Files)
 	})

@@ -19,6 +19,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/base/place"
@@ -221,6 +222,9 @@ func (k *roots) lock(s *store.Store, l *lock.Lock) {
 			if part.Format == lock.RootFormat {
 				k.packages(s, part)
 			}
+			if part.Format == lock.SetFormat {
+				k.libraries(s, part)
+			}
 			k.archives[part.Digest] = true
 			if part.Tree != "" {
 				k.parts[store.Name(part)] = true
@@ -245,6 +249,27 @@ func (k *roots) packages(s *store.Store, root lock.PartOn) {
 		k.archives[deb.Digest] = true
 		if deb.Tree != "" {
 			k.parts[store.Name(deb)] = true
+		}
+	}
+}
+
+// libraries keeps those that a set is made of: wheels by what they are, and what was built
+// by the trees that the lock names.
+func (k *roots) libraries(s *store.Store, set lock.PartOn) {
+	sums := map[string]canon.TreeDigest{}
+	for _, line := range set.Sums {
+		if name, sum, ok := strings.Cut(line, " "); ok {
+			sums[name] = canon.TreeDigest(sum)
+		}
+	}
+	for _, x := range (lock.Set{Packages: set.Packages}).List() {
+		k.archives[x.Digest] = true
+		part := x.Part()
+		if part.Tree = sums[x.Name]; part.Tree == "" {
+			part = s.Complete([]lock.PartOn{part})[0]
+		}
+		if part.Tree != "" {
+			k.parts[store.Name(part)] = true
 		}
 	}
 }

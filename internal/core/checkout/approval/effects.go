@@ -17,6 +17,7 @@ package approval
 import (
 	"cmp"
 	"fmt"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -118,7 +119,7 @@ func Effects(s *checkout.State) List {
 // rank orders what does the same by how much it can do.
 func rank(name string) int {
 	kind, _, _ := strings.Cut(name, " ")
-	return slices.Index([]string{"step", "evidence", "file", "secret", "add-on", "data", "service", "probe", "routine", "save", "load", "answer", "build", "install", "variable", "param", "network", "isolation", "host", "source", "registry", "include", "toolchain", "root"}, kind)
+	return slices.Index([]string{"step", "evidence", "file", "secret", "add-on", "data", "service", "probe", "routine", "save", "load", "answer", "build", "install", "variable", "param", "network", "isolation", "host", "source", "registry", "include", "toolchain", "libraries", "root"}, kind)
 }
 
 type collector struct {
@@ -512,6 +513,48 @@ func (c *collector) items(l *lock.Lock, whose string) {
 			text = fmt.Sprintf("%d packages of %s", len(r.Packages), r.Version)
 		}
 		c.add(Fetches, "root "+name+whose, text, file, facts)
+	}
+	for _, name := range lock.Sorted(l.Libraries) {
+		x := l.Libraries[name]
+		facts := canon.Map{}
+		text := ""
+		var scripts []string
+		for _, on := range lock.Sorted(x.On) {
+			set := x.On[on]
+			facts[on] = canon.Map{"packages": set.Packages, "for": set.For, "builder": set.Builder}
+			text = fmt.Sprintf("%d packages for %s", len(set.Packages), set.For)
+			if allowed, ok := strings.CutPrefix(set.Builder, "scripts "); ok {
+				for _, script := range strings.Fields(allowed) {
+					if !slices.Contains(scripts, script) {
+						scripts = append(scripts, script)
+					}
+				}
+			}
+			if set.Builder == "source" {
+				c.builds(name, set, file)
+			}
+		}
+		if x.Folder != "" {
+			text += ", shown in " + path.Join(x.Folder, "node_modules")
+		}
+		c.add(Fetches, "libraries "+name+whose, text, file, canon.Map{"kind": x.Kind, "source": x.Source, "folder": x.Folder, "on": facts})
+		if len(scripts) > 0 {
+			c.add(Runs, "install scripts of "+name+whose, "of the npm packages "+strings.Join(scripts, ", "), file, nil)
+		}
+	}
+}
+
+// builds adds that packages of a set are built from their source, which runs what they say.
+func (c *collector) builds(name string, set lock.Set, file string) {
+	var built []string
+	for _, x := range set.List() {
+		if !x.Wheel() {
+			built = append(built, x.Name)
+		}
+	}
+	what := "build of libraries " + name
+	if !slices.ContainsFunc(c.list, func(e Effect) bool { return e.Name == what }) {
+		c.add(Runs, what, "from their source, in a sealed root: "+strings.Join(built, ", "), file, nil)
 	}
 }
 

@@ -28,10 +28,12 @@ import (
 
 // Options of one resolution.
 type Options struct {
-	Old   *lock.Lock             // what to keep; may be nil
-	Renew func(tool string) bool // tools to move to the newest allowed; may be nil
-	AsOf  time.Time              // what was published later does not count; zero: everything does
-	Now   time.Time
+	Old            *lock.Lock             // what to keep; may be nil
+	Renew          func(tool string) bool // tools to move to the newest allowed; may be nil
+	AsOf           time.Time              // what was published later does not count; zero: everything does
+	Now            time.Time
+	RenewLibraries []string // "SET/PACKAGE" to move alone
+
 	Older bool // take an archive's release although the lock was made from a later one
 }
 
@@ -89,6 +91,9 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 	}
 	l.Learn(r.o.Old)
 	if err := r.roots(ctx, l); err != nil {
+		return nil, err
+	}
+	if err := r.libraries(ctx, l); err != nil {
 		return nil, err
 	}
 	return l, r.sources(ctx, l)
@@ -482,6 +487,7 @@ func (r *resolver) sources(ctx context.Context, l *lock.Lock) error {
 	for name := range l.Roots {
 		used[name] = true
 	}
+	maps.Copy(used, sourcesOfLibraries(l))
 	for _, name := range lock.Sorted(used) {
 		kind := r.kind(name)
 		old, known := r.o.Old.Sources[name]
@@ -541,6 +547,9 @@ func older(name string, old lock.Source, suites []string, dates []time.Time, roo
 // moved tells whether an item of a source is not what the old lock had.
 func (r *resolver) moved(source string, l *lock.Lock) bool {
 	if !maps.EqualFunc(r.o.Old.Roots[source], l.Roots[source], func(a, b lock.Root) bool { return slices.Equal(a.Packages, b.Packages) }) {
+		return true
+	}
+	if !r.sameLibraries(source, l) {
 		return true
 	}
 	for tool, item := range l.Items {

@@ -25,10 +25,11 @@ import (
 
 // Machine is where the settings of this machine are read from.
 type Machine struct {
-	Getenv  func(string) string
-	Project string // the project's folder, where .npmrc may lie
-	Config  string // Trammel's own configuration folder
-	Apt     string // folder of apt's settings; "" means /etc/apt
+	Getenv   func(string) string
+	Project  string // the project's folder, where .npmrc may lie
+	Config   string // Trammel's own configuration folder
+	Archives string // folder of fetched archives
+	Apt      string // folder of apt's settings; "" means /etc/apt
 
 	user    map[string]string
 	userErr error

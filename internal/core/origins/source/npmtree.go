@@ -282,3 +282,46 @@ func listed(list any, word string) bool {
 	}
 	return allowed
 }
+
+// NodeLibraries is a registry whose packages make up a set for Node.js.
+type NodeLibraries interface {
+	// NodeTree places what is wanted (package → range) with all that it needs, for one
+	// platform, and names the packages that would run a script on installing.
+	NodeTree(ctx context.Context, wants map[string]string, on platform.Platform, asOf time.Time) (set []lock.LibraryOf, scripts []string, err error)
+}
+
+// NodeTree implements NodeLibraries.
+func (n *npm) NodeTree(ctx context.Context, wants map[string]string, on platform.Platform, asOf time.Time) (set []lock.LibraryOf, scripts []string, err error) {
+	t := &npmTree{n: n, on: on, asOf: asOf, at: map[string]placed{}}
+	top := placed{one: npmVersion{Dependencies: wants}}
+	for wave := t.needs(top); len(wave) > 0; {
+		if wave, err = t.wave(ctx, wave); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, p := range t.at {
+		own, err := n.part(p.name, p.version, p.one)
+		if err != nil {
+			return nil, nil, err
+		}
+		set = append(set, lock.LibraryOf{Name: p.name, Version: p.version, Path: own.Path, Digest: own.Digest, Place: p.place})
+		if p.one.InstallScript {
+			scripts = append(scripts, p.name)
+		}
+	}
+	slices.Sort(scripts)
+	return set, slices.Compact(scripts), nil
+}
+
+// NodeRuns tells whether a package with these lists is for a platform (npm documentation,
+// "package.json", os, cpu, libc).
+func NodeRuns(os, cpu, libc []string, p platform.Platform) bool {
+	list := func(words []string) any {
+		var out []any
+		for _, w := range words {
+			out = append(out, w)
+		}
+		return out
+	}
+	return npmVersion{OS: list(os), CPU: list(cpu), Libc: list(libc)}.runsOn(p)
+}

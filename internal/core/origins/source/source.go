@@ -80,6 +80,8 @@ var kinds = map[string]struct {
 	"npm":     {version.Semver, findNPM, openNPM, "the npm setting registry (an .npmrc, or npm_config_registry)"},
 	"gomod":   {version.Go, findGomod, openGomod, "GOPROXY (the environment, or: go env -w)"},
 	"debian":  {version.Dotted, findDebian, openDebian, "apt's settings (/etc/apt/sources.list and sources.list.d)"},
+	"wheel":   {version.PEP440, findWheel, openWheel, "pip's settings (PIP_INDEX_URL, or index-url in pip.conf)"},
+	"r":       {version.Dotted, findR, openR, "R's settings (options(repos = …) in an Rprofile)"},
 	"catalog": {version.Dotted, func(*Machine, declare.Source) (Address, bool) { return Address{}, false }, openCatalog, "nothing but the declaration"},
 }
 

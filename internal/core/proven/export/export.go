@@ -35,6 +35,10 @@ func CycloneDX(l *lock.Lock, p platform.Platform) ([]byte, error) {
 			all = append(all, rootPackages(l, part)...)
 			continue
 		}
+		if part.Format == lock.SetFormat {
+			all = append(all, setPackages(l, part))
+			continue
+		}
 		item := l.Items[part.Item]
 		c := cdx.Component{
 			BOMRef: part.Label() + "@" + part.Part.Version, Type: cdx.ComponentTypeApplication, Name: part.Label(), Version: part.Part.Version,
@@ -98,6 +102,29 @@ func rootPackages(l *lock.Lock, part lock.PartOn) []cdx.Component {
 		out = append(out, cdx.Component{BOMRef: part.Name + ":" + p.Name, Type: cdx.ComponentTypeLibrary, Name: p.Name, Version: p.Version, PackageURL: purl, Hashes: hashes(fetch.Digest("sha256:" + p.SHA256))})
 	}
 	return out
+}
+
+// setPackages is a set of libraries with the packages in it.
+func setPackages(l *lock.Lock, part lock.PartOn) cdx.Component {
+	kind := l.Libraries[part.Item].Kind
+	c := cdx.Component{BOMRef: part.Label(), Type: cdx.ComponentTypeLibrary, Name: part.Item, Version: kind}
+	if part.Tree != "" {
+		c.Properties = &[]cdx.Property{{Name: "trammel:tree", Value: string(part.Tree)}}
+	}
+	purl := map[string]string{lock.Python: "pkg:pypi/", lock.Node: "pkg:npm/", lock.R: "pkg:cran/"}[kind]
+	var below []cdx.Component
+	for _, x := range (lock.Set{Packages: part.Packages}).List() {
+		ref := part.Item + ":" + x.Name + "@" + x.Version
+		if x.Place != "" {
+			ref = part.Item + ":" + x.Place
+		}
+		below = append(below, cdx.Component{
+			BOMRef: ref, Type: cdx.ComponentTypeLibrary, Name: x.Name, Version: x.Version,
+			PackageURL: purl + strings.ReplaceAll(x.Name, "@", "%40") + "@" + url.PathEscape(x.Version), Hashes: hashes(x.Digest),
+		})
+	}
+	c.Components = &below
+	return c
 }
 
 // npmName reads the path of a tarball: "@scope/name/-/name-1.2.3.tgz".

@@ -124,6 +124,7 @@ func Verify(ctx context.Context, p *checkout.State, o Options) (*Report, error) 
 	}
 	f := sight.Plan.Frame
 	v.frame(f)
+	v.libraries()
 	v.answers(ctx, f)
 	v.variables(f)
 	v.additions(ctx)

@@ -18,6 +18,7 @@ import (
 
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/kernel/seal"
+	"trammel.example/trammel/internal/core/stored/libraries"
 	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/lock"
 	"trammel.example/trammel/internal/core/written/ref"
@@ -72,6 +73,21 @@ func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Dec
 			}
 			e.set(name, value, "card of "+tool)
 		}
+		// What the host has for a language is not of this environment, in open isolation too.
+		for _, name := range pathsOf[tool] {
+			if e.Isolation == declare.Open {
+				e.set(name, "", "card of "+tool)
+			}
+		}
+	}
+	for _, x := range p.State.Store.Complete(l.SetsOn(p.State.Platform)) {
+		what := "libraries " + x.Item
+		switch l.Libraries[x.Item].Kind {
+		case lock.Python: // a user's own scheme: on the path of this environment's interpreter alone
+			e.set("PYTHONUSERBASE", p.State.Store.Path(x), what)
+		case lock.R:
+			e.set("R_LIBS", filepath.Join(p.State.Store.Path(x), libraries.RFolder), what)
+		}
 	}
 	look := names{p, ports}.lookup("", 0)
 	for _, v := range d.Variables {
@@ -82,6 +98,15 @@ func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Dec
 		e.set(v.Name, value, from)
 	}
 	return nil
+}
+
+// pathsOf are the variables that put libraries on a language's path, by its toolchain. Empty
+// they are as good as not set ("Python documentation", Environment variables; "R
+// documentation", libPaths; Node.js documentation, "Loading from the global folders").
+var pathsOf = map[string][]string{
+	"python": {"PYTHONPATH", "PYTHONHOME"},
+	"r":      {"R_LIBS"},
+	"node":   {"NODE_PATH"},
 }
 
 // set adds a variable, or gives one that is there a new value.

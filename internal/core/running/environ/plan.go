@@ -10,6 +10,7 @@ import (
 	"trammel.example/trammel/internal/core/checkout/bay"
 	"trammel.example/trammel/internal/core/kernel/seal"
 	"trammel.example/trammel/internal/core/stored/frame"
+	"trammel.example/trammel/internal/core/stored/libraries"
 	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/lock"
 )
@@ -25,6 +26,8 @@ type Plan struct {
 	Recorded    bool        // the numbers of ports are all recorded, and not only wanted
 	Frame       frame.Frame
 	Links       HostLinks // the host commands that show in clean isolation
+
+	Modules []libraries.Modules // the node_modules that the checkout shows
 
 	Folders
 	shown *seal.View
@@ -49,11 +52,52 @@ func Decide(s *checkout.State) (*Plan, error) {
 		f.Program = s.Places.Program(s.Host.Program)
 	}
 	local := checkout.Local(s.Dir())
-	p := &Plan{State: s, Frame: f, Folders: Folders{Frame: f.Bin(), Home: filepath.Join(local, "home")}}
+	p := &Plan{State: s, Frame: f, Folders: Folders{Frame: f.Bin(), Home: filepath.Join(local, "home", languages(s))}}
+	p.Modules = modules(s)
 	p.shown, p.Folders.Inside = p.view()
 	p.Links = LinksOf(s.Places.HostLinks(), s.HostCommands(), s.Host.Getenv("PATH"))
 	p.Folders.HostLinks = p.Links.Dir
 	return p.withPorts(s.Ports)
+}
+
+// languages names the homes of languages: what their installers put aside is of the very
+// toolchains and add-ons that it was put there for, and no other environment sees it.
+func languages(s *checkout.State) string {
+	facts := canon.Map{}
+	for _, l := range []*lock.Lock{s.Lock, s.OverlayLock} {
+		if l == nil {
+			continue
+		}
+		for name, item := range l.Items {
+			for _, value := range item.Variables {
+				if strings.Contains(value, "@{home}") {
+					facts["toolchain "+name] = item.Version + " " + item.Source
+				}
+			}
+		}
+		for name, digest := range l.Addons {
+			facts["add-on "+name] = digest
+		}
+	}
+	return "of-" + strings.TrimPrefix(canon.Digest(facts), "sha256:")[:8]
+}
+
+// modules are the node_modules folders of the lock's sets.
+func modules(s *checkout.State) []libraries.Modules {
+	var out []libraries.Modules
+	for _, part := range s.Store.Complete(s.Lock.SetsOn(s.Platform)) {
+		x := s.Lock.Libraries[part.Item]
+		if x.Kind != lock.Node {
+			continue
+		}
+		var places []string
+		for _, l := range (lock.Set{Packages: part.Packages}).List() {
+			places = append(places, l.Place)
+		}
+		declared, _ := s.Declaration.Library(part.Item)
+		out = append(out, libraries.ModulesOf(s.Dir(), x.Folder, s.Store.Path(part), places, declared.Node.Own)...)
+	}
+	return out
 }
 
 // WithState is the plan of a State that differs in nothing but the numbers of ports and
@@ -100,7 +144,7 @@ func (p *Plan) view() (v *seal.View, inside string) {
 	v = &seal.View{
 		Root: p.Frame.Roots[base.Name], Closed: true, Work: s.Dir(), Self: p.Frame.Program,
 		Read:  []string{s.Places.Data, checkout.Local(s.Dir()), filepath.Join(s.Bay.Dir, "secrets")},
-		Write: []string{s.Dir(), s.Bay.Dir, p.cache(), p.Home},
+		Write: []string{s.Dir(), s.Bay.Dir, p.cache(), checkout.Local(s.Dir()) + "/home"},
 	}
 	for _, own := range []string{s.Places.State, s.Places.Config, s.Places.Cache} {
 		if strings.HasPrefix(own, s.Dir()+string(filepath.Separator)) {
@@ -127,7 +171,7 @@ func (p *Plan) Build() string {
 func (p *Plan) compute(ports bay.Ports) (Environment, error) {
 	s := p.State
 	d := s.Declaration
-	e := Environment{Isolation: d.Isolation, Path: p.Folders.Path(d.Isolation), View: p.shown, Home: p.Home}
+	e := Environment{Isolation: d.Isolation, Path: p.Folders.Path(d.Isolation), View: p.shown, Home: filepath.Join(checkout.Local(s.Dir()), "home")}
 	for _, x := range d.Secrets {
 		e.Secrets = append(e.Secrets, Secret{x.Name, x.From, s.Dir()})
 	}

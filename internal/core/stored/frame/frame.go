@@ -61,6 +61,9 @@ func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
 	roots := map[string]string{}
 	for _, p := range parts {
 		commands := p.Bin
+		if p.Format == lock.SetFormat {
+			continue // below, when the toolchains' own are known
+		}
 		if p.Format == lock.RootFormat {
 			roots[p.Name] = s.Path(p)
 			var err error
@@ -82,6 +85,25 @@ func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
 			}
 		}
 	}
+	for _, p := range parts {
+		if p.Format != lock.SetFormat {
+			continue
+		}
+		commands, err := commandsOfSet(s, p)
+		if err != nil {
+			return Frame{}, err
+		}
+		for command, file := range commands {
+			// A toolchain's command stays, but for the installer of a language, which must
+			// know that the libraries are locked.
+			_, taken := files[command]
+			if taken && !(owner[command] == "python" && strings.HasPrefix(command, "pip")) {
+				continue
+			}
+			files[command], owner[command] = filepath.Join(s.Path(p), filepath.FromSlash(file)), p.Item
+			delete(in, command)
+		}
+	}
 	shown := canon.Digest(files)
 	if len(roots) > 0 {
 		shown = canon.Digest(canon.Map{"files": files, "roots": roots})
@@ -91,6 +113,23 @@ func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
 		f.Commands = append(f.Commands, Command{command, owner[command], files[command], in[command]})
 	}
 	return f, nil
+}
+
+// commandsOfSet are the commands that a set of libraries brings.
+func commandsOfSet(s *store.Store, p lock.PartOn) (map[string]string, error) {
+	out := map[string]string{}
+	for _, dir := range []string{"bin", "node_modules/.bin"} {
+		entries, err := os.ReadDir(filepath.Join(s.Path(p), filepath.FromSlash(dir)))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		for _, e := range entries {
+			if info, err := os.Stat(filepath.Join(s.Path(p), filepath.FromSlash(dir), e.Name())); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
+				out[e.Name()] = dir + "/" + e.Name()
+			}
+		}
+	}
+	return out, nil
 }
 
 // binFolders are where packages put their commands.

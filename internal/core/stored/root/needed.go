@@ -19,7 +19,7 @@ import (
 // is linked was left out.
 func (b *builder) linkable() error {
 	there := map[string]bool{}
-	for name := range b.placed {
+	for name := range b.Placed {
 		there[path.Base(name)] = true
 	}
 	type lack struct{ file, library string }
@@ -30,7 +30,7 @@ func (b *builder) linkable() error {
 	for range runtime.GOMAXPROCS(0) {
 		wait.Go(func() {
 			for name := range files {
-				for _, library := range needed(filepath.Join(b.dir, filepath.FromSlash(name))) {
+				for _, library := range needed(filepath.Join(b.Dir, filepath.FromSlash(name))) {
 					if !there[library] {
 						mu.Lock()
 						lacks = append(lacks, lack{name, library})
@@ -40,8 +40,8 @@ func (b *builder) linkable() error {
 			}
 		})
 	}
-	for name, x := range b.placed {
-		if x.piece >= 0 && mayLink(name, x.Entry) {
+	for name, x := range b.Placed {
+		if x.Piece >= 0 && mayLink(name, x.Entry) {
 			files <- name
 		}
 	}

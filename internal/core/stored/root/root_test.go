@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"trammel.example/trammel/internal/core/kernel/seal"
+	"trammel.example/trammel/internal/core/stored/merge"
 	"trammel.example/trammel/internal/core/stored/tree"
 )
 
@@ -23,7 +24,7 @@ func TestMain(m *testing.M) {
 // piece unpacks a package: path → content; a content that starts with -> is a link.
 func piece(t *testing.T, name string, files map[string]string) Piece {
 	t.Helper()
-	p := Piece{Name: name, Version: "1.0-1", Dir: t.TempDir()}
+	p := Piece{merge.Piece{Name: name, Version: "1.0-1", Dir: t.TempDir()}}
 	own := "Package: " + name + "\nVersion: 1.0-1\nArchitecture: all\n"
 	if text := files["DEBIAN/control"]; !strings.Contains(text, "Version:") {
 		files["DEBIAN/control"] = own + strings.TrimPrefix(text, "Package: "+name+"\n")

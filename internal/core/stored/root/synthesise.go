@@ -39,12 +39,12 @@ var etcLinks = map[string]string{
 // synthesise makes what the scripts of packages would have made.
 func (b *builder) synthesise(files map[string]string) error {
 	for _, name := range sorted(etc) {
-		if err := b.make(name, []byte(etc[name])); err != nil {
+		if err := b.Make(name, []byte(etc[name])); err != nil {
 			return err
 		}
 	}
 	for _, name := range sorted(etcLinks) {
-		if err := b.link(name, etcLinks[name]); err != nil {
+		if err := b.Link(name, etcLinks[name]); err != nil {
 			return err
 		}
 	}
@@ -53,11 +53,11 @@ func (b *builder) synthesise(files map[string]string) error {
 		return err
 	}
 	if len(certificates) > 0 {
-		if err := b.make("etc/ssl/certs/ca-certificates.crt", certificates); err != nil {
+		if err := b.Make("etc/ssl/certs/ca-certificates.crt", certificates); err != nil {
 			return err
 		}
-		if len(b.below("usr/lib/jvm", "/bin/java")) > 0 {
-			if err := b.make("etc/ssl/certs/java/cacerts", keystore(certificates)); err != nil {
+		if len(b.Below("usr/lib/jvm", "/bin/java")) > 0 {
+			if err := b.Make("etc/ssl/certs/java/cacerts", keystore(certificates)); err != nil {
 				return err
 			}
 		}
@@ -66,17 +66,17 @@ func (b *builder) synthesise(files map[string]string) error {
 		return err
 	}
 	// Until Debian 11 a script of dash made sh.
-	if _, ok := b.placed["usr/bin/sh"]; !ok && b.has("usr/bin/dash") {
-		if err := b.link("usr/bin/sh", "dash"); err != nil {
+	if _, ok := b.Placed["usr/bin/sh"]; !ok && b.has("usr/bin/dash") {
+		if err := b.Link("usr/bin/sh", "dash"); err != nil {
 			return err
 		}
 	}
 	for _, to := range sorted(files) {
-		raw, err := b.read(files[to])
+		raw, err := b.Read(files[to])
 		if err != nil {
 			return fmt.Errorf("/%s is to be made: %w", to, err)
 		}
-		if err := b.make(to, raw); err != nil {
+		if err := b.Make(to, raw); err != nil {
 			return err
 		}
 	}
@@ -93,7 +93,7 @@ func sorted(m map[string]string) []string {
 }
 
 func (b *builder) has(name string) bool {
-	x, ok := b.placed[name]
+	x, ok := b.Placed[name]
 	return ok && x.Type != tree.EmptyDir
 }
 
@@ -115,10 +115,10 @@ func (b *builder) alternatives() error {
 		}
 	}
 	place := func(link, file string) error {
-		if b.has(link) || !b.has(file) && !b.dirs[file] {
+		if b.has(link) || !b.has(file) && !b.Dirs[file] {
 			return nil
 		}
-		return b.link(link, strings.Repeat("../", strings.Count(link, "/"))+file)
+		return b.Link(link, strings.Repeat("../", strings.Count(link, "/"))+file)
 	}
 	links := make([]string, 0, len(best))
 	for link := range best {

@@ -137,7 +137,12 @@ func (s *Store) Commands(p lock.PartOn) bool {
 // lock does not state it yet.
 func (s *Store) known(p lock.PartOn) string {
 	name := string(p.Digest)
-	if p.Build != "" { // one module may hold several commands
+	switch {
+	case p.Format == lock.SetFormat: // whose folder says its name
+		name += "-" + p.Name
+	case strings.HasPrefix(p.Build, "python:") || strings.HasPrefix(p.Build, "r:"): // built with more than one thing
+		name += "-" + p.Name + "-" + p.Builder
+	case p.Build != "": // one module may hold several commands
 		name += "-" + p.Name
 	}
 	return filepath.Join(s.root, ".trees", strings.NewReplacer("/", "_", ":", "-").Replace(name))
@@ -169,11 +174,16 @@ func (s *Store) Complete(parts []lock.PartOn) []lock.PartOn {
 // RootRecipe changes with each change of how a root is made from its packages.
 const RootRecipe = "root 1"
 
+// SetRecipe changes with each change of how a set is made from its packages.
+const SetRecipe = "libraries 1"
+
 // rulesOf is what besides the archive decides a tree.
 func rulesOf(p lock.PartOn) string {
 	switch p.Format {
 	case lock.RootFormat:
 		return strconv.Quote(RootRecipe)
+	case lock.SetFormat:
+		return strconv.Quote(SetRecipe)
 	case "deb":
 		return strconv.Quote(fmt.Sprint("deb ", p.Docs))
 	}

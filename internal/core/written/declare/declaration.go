@@ -56,6 +56,7 @@ type Declaration struct {
 	Files      []File
 	Secrets    []Secret
 	Addons     []Addon
+	Libraries  []Library
 	Values     map[string]string // of params, where they are filled in
 
 	Includes []Included // in the order that they were read in
@@ -67,10 +68,11 @@ type Declaration struct {
 // Source is a declared package repository.
 type Source struct {
 	Name   string
-	Kind   string // "npm", "gomod", "debian" or "catalog"
+	Kind   string // "npm", "gomod", "debian", "wheel", "r" or "catalog"
 	URL    string // empty: the machine's own settings say where
 	SumDB  string // gomod: a checksum database, as in GOSUMDB
 	Debian Debian
+	Mix    bool // wheel: a name is looked for in every index, and not in the first that has it
 	Place  fault.Place
 	URLRef fault.Place
 }
@@ -343,6 +345,9 @@ func (d *Declaration) meaning() string {
 	}
 	if len(d.Addons) > 0 {
 		all["addons"] = meanings(d.Addons)
+	}
+	if len(d.Libraries) > 0 {
+		all["libraries"] = meanings(d.Libraries)
 	}
 	if len(d.Secrets) > 0 {
 		all["secrets"] = meanings(d.Secrets)

@@ -165,6 +165,12 @@ func (r *reader) twice(d *Declaration) {
 	check("routine", len(d.Routines), func(i int) (string, fault.Place) { return d.Routines[i].Name, d.Routines[i].Place })
 	check("param", len(d.Params), func(i int) (string, fault.Place) { return d.Params[i].Name, d.Params[i].Place })
 	check("add-on", len(d.Addons), func(i int) (string, fault.Place) { return d.Addons[i].Name, d.Addons[i].Place })
+	check("set of libraries", len(d.Libraries), func(i int) (string, fault.Place) { return d.Libraries[i].Name, d.Libraries[i].Place })
+	for _, l := range d.Libraries {
+		if t, ok := byName(d.Toolchains, l.Name); ok {
+			r.Findings = append(r.Findings, fault.Finding{Place: l.Place, What: fmt.Sprintf("libraries and a toolchain are both named %s", l.Name), Do: fmt.Sprintf("Give one of them another name; the toolchain is declared at %s.", t.Place)})
+		}
+	}
 	check("file", len(d.Files), func(i int) (string, fault.Place) { return d.Files[i].Path, d.Files[i].Place })
 	check("secret", len(d.Secrets), func(i int) (string, fault.Place) { return d.Secrets[i].Name, d.Secrets[i].Place })
 }

@@ -209,6 +209,7 @@ func (r *reader) sections(d *Declaration) {
 	r.files(d)
 	r.secrets(d)
 	r.each("addon", func(name string, t *page.Table) { d.Addons = append(d.Addons, r.addon(name, t)) })
+	r.each("libraries", func(name string, t *page.Table) { d.Libraries = append(d.Libraries, r.library(d, name, t)) })
 	r.each("param", func(name string, t *page.Table) { d.Params = append(d.Params, r.param(name, t)) })
 }
 
@@ -247,7 +248,10 @@ func (r *reader) each(key string, read func(name string, t *page.Table)) {
 func (r *reader) sources(d *Declaration) {
 	r.each("source", func(name string, t *page.Table) {
 		s := Source{Name: name, Kind: r.Text(t, "kind"), URL: r.Text(t, "url"), SumDB: r.Text(t, "sumdb"), Place: r.Place(t.Span)}
-		kinds := []string{"catalog", "debian", "gomod", "npm"}
+		kinds := []string{"catalog", "debian", "gomod", "npm", "r", "wheel"}
+		if s.Kind == "wheel" {
+			s.Mix = r.Flag(t, "mix")
+		}
 		if s.Kind == "debian" {
 			s.Debian = r.debian(name, t)
 		}
@@ -352,7 +356,7 @@ func ParseDate(text string) (time.Time, error) {
 
 // ImpliedSources are the sources that need no [source.…] table, because the
 // machine's own settings say where they are.
-var ImpliedSources = []string{"gomod", "npm"}
+var ImpliedSources = []string{"gomod", "npm", "r", "wheel"}
 
 func (r *reader) source(d *Declaration, v *page.Value) {
 	known := append(Names(d.Sources), ImpliedSources...)

@@ -37,6 +37,7 @@ func Changes(old, new *Lock) []string {
 		}
 	}
 	out = append(out, rootChanges(old, new)...)
+	out = append(out, libraryChanges(old, new)...)
 	for _, p := range new.Declaration.Platforms {
 		if len(old.Declaration.Platforms) > 0 && !slices.Contains(old.Declaration.Platforms, p) {
 			out = append(out, "+ platform "+p)
@@ -126,6 +127,7 @@ func otherBytes(old, new *Lock) []string {
 			}
 		}
 	}
+	otherLibraryBytes(old, new, say)
 	return out
 }
 

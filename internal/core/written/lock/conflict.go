@@ -78,6 +78,19 @@ func Agreed(ours, theirs *Lock) (agreed *Lock, apart []string) {
 			out.Roots[name] = b
 		}
 	}
+	out.Libraries = map[string]Library{}
+	for _, name := range union(ours.Libraries, theirs.Libraries) {
+		a, inOurs := ours.Libraries[name]
+		b, inTheirs := theirs.Libraries[name]
+		switch {
+		case inOurs && inTheirs && !reflect.DeepEqual(withoutSetTrees(a), withoutSetTrees(b)):
+			apart = append(apart, "libraries "+name)
+		case inOurs:
+			out.Libraries[name] = a
+		default:
+			out.Libraries[name] = b
+		}
+	}
 	out.Evidence = common(ours.Evidence, theirs.Evidence)
 	out.Pictures = common(ours.Pictures, theirs.Pictures)
 	return &out, apart
@@ -96,6 +109,16 @@ func withoutTrees(i Item) Item {
 	}
 	i.Platforms = on
 	return i
+}
+
+func withoutSetTrees(l Library) Library {
+	on := map[string]Set{}
+	for platform, s := range l.On {
+		s.Tree, s.Sums = "", nil
+		on[platform] = s
+	}
+	l.On = on
+	return l
 }
 
 func common(a, b map[string][]string) map[string][]string {

@@ -43,6 +43,8 @@ type Lock struct {
 
 	Roots map[string]map[string]Root `toml:"root"` // source → platform → root
 
+	Libraries map[string]Library `toml:"library"` // sets of a language's own packages
+
 	Evidence map[string][]string `toml:"evidence"` // step → what it left behind, in lines
 	Pictures map[string][]string `toml:"pictures"` // add-on → what its list says, in lines
 
@@ -123,8 +125,11 @@ type PartOn struct {
 
 // Label names a part for people and in the store.
 func (p PartOn) Label() string {
-	if p.Format == RootFormat {
+	switch p.Format {
+	case RootFormat:
 		return "root " + p.Name
+	case SetFormat:
+		return "libraries " + p.Name
 	}
 	if p.Name == p.Item {
 		return p.Item
@@ -147,7 +152,7 @@ func (l *Lock) PartsOn(p platform.Platform) []PartOn {
 			out = append(out, l.rootOn(p, source, "", Part{}))
 		}
 	}
-	return out
+	return append(out, l.SetsOn(p)...)
 }
 
 // PartsOf lists the parts of one item on a platform, sorted by name.
@@ -171,6 +176,12 @@ func (l *Lock) SetTree(p platform.Platform, part PartOn, tree canon.TreeDigest, 
 		r := l.Roots[part.Name][p.String()]
 		r.Tree = tree
 		l.Roots[part.Name][p.String()] = r
+		return
+	}
+	if part.Format == SetFormat {
+		x := l.Libraries[part.Item].On[p.String()]
+		x.Tree, x.Sums = tree, sums
+		l.Libraries[part.Item].On[p.String()] = x
 		return
 	}
 	x := l.Items[part.Item].Platforms[p.String()][part.Name]
@@ -256,7 +267,7 @@ func (l *Lock) facts() canon.Map {
 			"digest": d.Digest, "project": d.Project, "isolation": d.Isolation,
 			"platforms": d.Platforms, "host": d.Host, "includes": d.Includes,
 		}),
-		"source": sources, "item": items, "root": l.rootFacts(), "variables": l.Variables,
+		"source": sources, "item": items, "root": l.rootFacts(), "library": l.libraryFacts(), "variables": l.Variables,
 		"evidence": lists(l.Evidence), "pictures": lists(l.Pictures),
 		"steps": l.Steps, "addons": l.Addons, "services": l.Services, "routines": l.Routines,
 	})
@@ -331,6 +342,13 @@ func (l *Lock) EnvironmentID(p platform.Platform) EnvironmentID {
 	for name, v := range roots {
 		roots[name] = canon.Map{p.String(): v.(canon.Map)[p.String()]}
 	}
+	libraries, _ := facts["library"].(canon.Map)
+	for _, v := range libraries {
+		library := v.(canon.Map)
+		if on, ok := library["on"].(canon.Map); ok {
+			library["on"] = canon.Map{p.String(): on[p.String()]}
+		}
+	}
 	return EnvironmentID(canon.Digest(facts))
 }
 
@@ -347,6 +365,14 @@ func dropTrees(facts canon.Map) {
 	for _, on := range roots {
 		for _, r := range on.(canon.Map) {
 			delete(r.(canon.Map), "tree")
+		}
+	}
+	libraries, _ := facts["library"].(canon.Map)
+	for _, v := range libraries {
+		on, _ := v.(canon.Map)["on"].(canon.Map)
+		for _, s := range on {
+			delete(s.(canon.Map), "tree")
+			delete(s.(canon.Map), "sums")
 		}
 	}
 	items, _ := facts["item"].(canon.Map)
@@ -590,7 +616,10 @@ func (l *Lock) check() error {
 			}
 		}
 	}
-	return l.checkRoots()
+	if err := l.checkRoots(); err != nil {
+		return err
+	}
+	return l.checkLibraries()
 }
 
 // leaves tells whether a path of a part points out of it.

@@ -1,0 +1,99 @@
+package proof
+
+import (
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"trammel.example/trammel/internal/core/written/lock"
+)
+
+// homeOf is where a language's own installer puts libraries for one user, below the homes
+// of this environment, and the kind of add-on that may have put them there.
+var homeOf = []struct{ tool, below, installer string }{
+	{"python", "python/lib/python*/site-packages", "pip"},
+	{"python", "python/bin", "pip"},
+	{"r", "r", "r"},
+	{"node", "lib/node_modules", "npm"},
+}
+
+// libraries compares what the languages of this environment find besides their toolchains
+// with the sets of the lock: that they show what the lock says, and that nothing else is on
+// their paths which no set and no add-on brought.
+func (v *verifier) libraries() {
+	var details []Detail
+	plan := v.s.Plan
+	for _, m := range plan.Modules {
+		for _, line := range m.Differs() {
+			name, what, _ := strings.Cut(line, " ")
+			details = append(details, Detail{path.Join(m.Folder, name), what})
+			v.fit("")
+		}
+	}
+	for _, h := range homeOf {
+		if _, ok := v.l.Items[h.tool]; !ok || v.installs(h.installer) {
+			continue
+		}
+		folders, _ := filepath.Glob(filepath.Join(plan.Home, filepath.FromSlash(h.below)))
+		for _, folder := range folders {
+			for _, name := range top(folder) {
+				shown, err := filepath.Rel(v.p.Dir(), filepath.Join(folder, name))
+				if err != nil {
+					shown = filepath.Join(folder, name)
+				}
+				details = append(details, Detail{shown, fmt.Sprintf("is found by %s, and no set and no add-on brought it", h.tool)})
+				v.mend("rm -r " + shown)
+			}
+		}
+	}
+	if len(v.p.Declaration.Addons) == 0 {
+		for _, name := range top(filepath.Join(plan.Home, "bin")) {
+			shown, _ := filepath.Rel(v.p.Dir(), filepath.Join(plan.Home, "bin", name))
+			details = append(details, Detail{shown, "is a command that no toolchain, set or add-on brought"})
+			v.mend("rm " + shown)
+		}
+	}
+	if len(details) > 0 {
+		v.row("libraries", Drift, "more or other than the lock says", details...)
+		return
+	}
+	if len(v.l.Libraries) == 0 {
+		return // an environment without sets has nothing to say
+	}
+	var texts []string
+	for _, name := range lock.Sorted(v.l.Libraries) {
+		set := v.l.Libraries[name].On[v.p.Platform.String()]
+		texts = append(texts, fmt.Sprintf("%s (%d for %s)", name, len(set.Packages), set.For))
+	}
+	v.row("libraries", OK, strings.Join(texts, ", "))
+}
+
+// installs tells whether an add-on of a kind is declared, or one that says itself what it
+// runs, which may be any.
+func (v *verifier) installs(kind string) bool {
+	for _, a := range v.p.Declaration.Addons {
+		if a.Kind == kind || a.Kind == "" {
+			return true
+		}
+	}
+	return false
+}
+
+// top are the names in a folder, without what an interpreter keeps for itself.
+func top(folder string) []string {
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, e := range entries {
+		if e.Name() != "__pycache__" && !strings.HasPrefix(e.Name(), ".") {
+			out = append(out, e.Name())
+		}
+	}
+	slices.Sort(out)
+	return out
+}
