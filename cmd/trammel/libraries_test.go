@@ -2,6 +2,7 @@ package main
 
 import (
 	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -316,4 +317,141 @@ func TestADateBoundsLibraries(t *testing.T) {
 	h.ok("set", "survey/tally=1.1")
 	h.ok("set", "survey/grid=latest")
 	h.fails(2, []string{"grid 1.0 has no date in the index"}, "lock", "--as-of", "2026-03-20")
+}
+
+// nodeHut is a project with a Node that says its version and runs nothing, and npm packages.
+func nodeHut(t *testing.T, s *standin.Server, more string) *hut {
+	t.Helper()
+	s.PutNode("22.11.0")
+	return newHut(t, s, `format  = 1
+project = "heronweir"
+
+[toolchain]
+node = "22"
+`+more)
+}
+
+func putNPM(s *standin.Server, name, version string, fields map[string]any, files ...standin.File) {
+	if fields != nil {
+		s.Describe(name, version, fields)
+	}
+	raw, _ := json.Marshal(map[string]any{"name": name, "version": version, "bin": fields["bin"]})
+	s.PutNPM(name, version, hutDay, nil, append(files, standin.File{Name: "package.json", Content: string(raw)})...)
+}
+
+func TestLibrariesOfANodeProjectAreShownInItsFolder(t *testing.T) {
+	s := standin.New()
+	defer s.Close()
+	putNPM(s, "grid", "1.2.0", nil, standin.File{Name: "index.js", Content: "grid 1"})
+	putNPM(s, "grid", "2.0.0", nil, standin.File{Name: "index.js", Content: "grid 2"})
+	putNPM(s, "@weir/tables", "3.1.0", map[string]any{"dependencies": map[string]string{"grid": "^1.0.0"}}, standin.File{Name: "t.js"})
+	putNPM(s, "charts", "1.0.0", map[string]any{"bin": map[string]string{"charts": "bin/charts.sh"}, "dependencies": map[string]string{"grid": "2"}},
+		standin.File{Name: "bin/charts.sh", Content: "#!/bin/sh\necho charts of $1\n"})
+	h := nodeHut(t, s, "\n[libraries.board]\nkind = \"node\"\nfiles = [\"board/package.json\"]\n")
+	h.write("board/package.json", `{"name": "board", "dependencies": {"@weir/tables": "^3"}, "devDependencies": {"charts": "1.x"}}`)
+	out := h.ok("lock")
+	for _, words := range []string{"+ board: charts 1.0.0", "+ board: @weir/tables 3.1.0"} {
+		if !strings.Contains(out, words) {
+			t.Errorf("lock does not say %q:\n%s", words, out)
+		}
+	}
+	h.fitted()
+	h.ok("verify", "--deep")
+	if got := h.read("board/node_modules/@weir/tables/../../grid/index.js"); !strings.HasPrefix(got, "grid") {
+		t.Error(got)
+	}
+	if got := h.ok("run", "--", "charts", "silverfin"); got != "charts of silverfin\n" {
+		t.Errorf("the command says %q", got)
+	}
+	// A cache of a tool is its own business; what somebody puts there is told, and mended.
+	h.write("board/node_modules/.cache/x", "x")
+	h.ok("verify")
+	os.Symlink("/etc", filepath.Join(h.dir, "board/node_modules/stranger"))
+	os.Remove(filepath.Join(h.dir, "board/node_modules/charts"))
+	h.fails(3, []string{"board/node_modules/stranger", "is of no set", "board/node_modules/charts", "is missing"}, "verify")
+	h.ok("fit")
+	h.ok("verify")
+	if h.read("board/node_modules/.cache/x") != "x" {
+		t.Error("a cache was taken away")
+	}
+	// A real folder there is somebody's work.
+	h.write("board/node_modules/mine/index.js", "mine")
+	h.fails(3, []string{"board/node_modules/mine"}, "verify")
+	h.fails(2, []string{"board/node_modules/mine is there, and is of no set"}, "fit")
+	if h.read("board/node_modules/mine/index.js") != "mine" {
+		t.Error("somebody's work is gone")
+	}
+	os.RemoveAll(filepath.Join(h.dir, "board/node_modules"))
+	h.write("board/node_modules/mine/index.js", "mine")
+	h.fails(2, []string{"Trammel did not make it"}, "fit")
+	os.RemoveAll(filepath.Join(h.dir, "board/node_modules"))
+	// A folder above it that is a link leads nowhere else.
+	outside := t.TempDir()
+	os.Rename(filepath.Join(h.dir, "board"), filepath.Join(h.dir, "real"))
+	h.link("board", outside)
+	if o := h.try("fit"); o.code == 0 {
+		t.Error("a link was followed")
+	}
+	if left, _ := os.ReadDir(outside); len(left) > 0 {
+		t.Errorf("outside: %v", left)
+	}
+}
+
+func TestWhatPackageLockSaysIsWhatIsLocked(t *testing.T) {
+	s := standin.New()
+	defer s.Close()
+	for _, v := range []string{"1.0.0", "1.1.0"} {
+		putNPM(s, "grid", v, nil, standin.File{Name: "index.js", Content: "grid " + v})
+	}
+	putNPM(s, "seine", "1.0.0", nil, standin.File{Name: "index.js"})
+	entry := func(name, v string) map[string]any {
+		return map[string]any{"version": v, "resolved": s.NPM() + name + "/-/" + name + "-" + v + ".tgz", "integrity": integrityOf(t, s, name, v)}
+	}
+	packages := map[string]any{
+		"": map[string]any{"name": "weir"}, "packages/tables": map[string]any{"name": "tables", "version": "0.0.0"},
+		"node_modules/tables": map[string]any{"resolved": "packages/tables", "link": true},
+		"node_modules/grid":   entry("grid", "1.0.0"), "packages/tables/node_modules/grid": entry("grid", "1.1.0"),
+	}
+	elsewhere := entry("seine", "1.0.0")
+	elsewhere["os"], elsewhere["optional"] = []string{"win32"}, true
+	packages["node_modules/seine"] = elsewhere
+	raw, _ := json.Marshal(map[string]any{"lockfileVersion": 3, "packages": packages})
+	h := nodeHut(t, s, "\n[libraries.board]\nkind = \"node\"\nfiles = [\"package.json\", \"package-lock.json\"]\n")
+	h.write("package.json", `{"dependencies": {"grid": "^1"}, "workspaces": ["packages/*"]}`)
+	h.write("package-lock.json", string(raw))
+	h.write("packages/tables/index.js", "tables")
+	h.ok("lock")
+	h.fitted()
+	h.ok("verify", "--deep")
+	for file, want := range map[string]string{"node_modules/grid/index.js": "grid 1.0.0", "packages/tables/node_modules/grid/index.js": "grid 1.1.0", "node_modules/tables/index.js": "tables"} {
+		if got := h.read(file); got != want {
+			t.Errorf("%s is %q", file, got)
+		}
+	}
+	if _, err := os.Lstat(filepath.Join(h.dir, "node_modules/seine")); err == nil {
+		t.Error("a package of another system is there")
+	}
+	for change, words := range map[string]string{
+		`"lockfileVersion":1`: "lockfileVersion 1", `"resolved":"git+ssh://git.example/x"`: "at an address of its own", `"resolved":"../../etc"`: "not in the project",
+	} {
+		text := strings.Replace(string(raw), `"lockfileVersion":3`, change, 1)
+		if strings.HasPrefix(change, `"resolved":"git`) {
+			text = strings.Replace(string(raw), `"resolved":"`+s.NPM()+`grid/-/grid-1.0.0.tgz"`, change, 1)
+		} else if strings.HasPrefix(change, `"resolved"`) {
+			text = strings.Replace(string(raw), `"resolved":"packages/tables"`, change, 1)
+		}
+		h.write("package-lock.json", text)
+		h.fails(2, []string{words}, "lock")
+	}
+}
+
+func integrityOf(t *testing.T, s *standin.Server, name, version string) string {
+	t.Helper()
+	var doc struct {
+		Versions map[string]struct{ Dist struct{ Integrity string } }
+	}
+	if err := json.Unmarshal([]byte(get(t, s.NPM()+name)), &doc); err != nil {
+		t.Fatal(err)
+	}
+	return doc.Versions[version].Dist.Integrity
 }

@@ -72,8 +72,10 @@ type Server struct {
 	more     map[string]any       // package@version → fields of its package.json
 	dates    map[string]time.Time // module path@version → when it was published
 	python   map[string]*pythonIndex
-	Whole    bool      // it gives no ranges
-	Day      time.Time // when what is put next was published
+
+	rPackages map[string][]RPackage
+	Whole     bool      // it gives no ranges
+	Day       time.Time // when what is put next was published
 }
 
 // New starts a server on loopback. Close ends it.
@@ -81,7 +83,7 @@ func New() *Server {
 	s := &Server{
 		blobs: map[string][]byte{}, packages: map[string]map[string]any{}, modules: map[string]map[string][]byte{},
 		faults: map[string]Fault{}, hits: map[string]int{}, served: map[string]int64{},
-		more: map[string]any{}, python: map[string]*pythonIndex{}, dates: map[string]time.Time{}, Day: time.Date(2026, 2, 3, 0, 0, 0, 0, time.UTC),
+		more: map[string]any{}, python: map[string]*pythonIndex{}, rPackages: map[string][]RPackage{}, dates: map[string]time.Time{}, Day: time.Date(2026, 2, 3, 0, 0, 0, 0, time.UTC),
 	}
 	signer, verifier, err := note.GenerateKey(nil, "sums.heronweir.example")
 	if err != nil {

@@ -263,9 +263,9 @@ func addWheel(ctx context.Context, s *checkout.State, o Options, from source.Sou
 // says when and where it was done.
 const rScript = `set -e
 mkdir -p /tmp/build/library
-cp "$1" "/tmp/build/$2"
 cd /tmp/build
-R CMD INSTALL --no-test-load --no-docs --no-multiarch --built-timestamp=19700101 --library=/tmp/build/library "/tmp/build/$2"
+tar -xzf "$1" --no-same-owner
+R CMD INSTALL --no-test-load --no-docs --no-multiarch --built-timestamp=19700101 --library=/tmp/build/library "/tmp/build/$3"
 cp -R "/tmp/build/library/$3" "$4/$3"`
 
 // pythonScript makes a wheel of a source distribution and unpacks it.
@@ -311,12 +311,16 @@ func buildLibrary(ctx context.Context, s *checkout.State, w work, kind string, l
 			return err
 		}
 		defer said.Close()
+		commands := filepath.Join(home, "bin")
+		if err := commandsIn(s, root, commands); err != nil {
+			return err
+		}
 		archive := filepath.Join(s.Places.Archives(), fetch.ArchiveName(l.Digest))
 		script := pythonScript
 		if kind == lock.R {
 			script = rScript
 		}
-		view := seal.View{Root: s.Store.Path(root), Closed: true, Work: home, Self: program, Read: []string{s.Places.Data, archive}, Write: []string{fresh}}
+		view := seal.View{Root: s.Store.Path(root), Closed: true, Work: home, Self: program, Read: []string{s.Places.Data, archive, commands}, Write: []string{fresh}}
 		file, argv, err := seal.Command(view, "/", "/usr/bin/sh", []string{"sh", "-c", script, "sh", archive, l.Path, l.Name, fresh})
 		if err != nil {
 			return err
@@ -324,7 +328,7 @@ func buildLibrary(ctx context.Context, s *checkout.State, w work, kind string, l
 		exit, err := proctree.Read(ctx, proctree.Spec{
 			Path: file, Argv: argv, Dir: home, Stdout: said, Stderr: said,
 			Env: []string{
-				"PATH=/usr/bin:/usr/sbin", "HOME=/tmp", "TMPDIR=/tmp", "LANG=C.UTF-8", "LC_ALL=C.UTF-8", "TZ=UTC", "SOURCE_DATE_EPOCH=315532800",
+				"PATH=" + commands + ":/usr/bin:/usr/sbin", "HOME=/tmp", "TMPDIR=/tmp", "LANG=C.UTF-8", "LC_ALL=C.UTF-8", "TZ=UTC", "SOURCE_DATE_EPOCH=315532800",
 				"PYTHONHASHSEED=0", "PYTHONDONTWRITEBYTECODE=1", "R_LIBS=" + strings.Join(path, ":"), "R_LIBS_USER=", "R_LIBS_SITE=", "_R_CHECK_COMPILATION_FLAGS_=false",
 			},
 		}, proctree.Reading{})
@@ -340,6 +344,25 @@ func buildLibrary(ctx context.Context, s *checkout.State, w work, kind string, l
 		return withoutEmptyBuild(fresh)
 	})
 	return err
+}
+
+// commandsIn makes a folder with the commands of toolchains as their root has them: gcc for
+// what the root calls gcc-14.
+func commandsIn(s *checkout.State, root lock.PartOn, dir string) error {
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		return err
+	}
+	for _, p := range s.Parts {
+		if p.Format != lock.RootFormat || p.Name != root.Name {
+			continue
+		}
+		for command, file := range p.Bin {
+			if err := os.Symlink("/"+file, filepath.Join(dir, command)); err != nil && !errors.Is(err, fs.ErrExist) {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // withoutEmptyBuild makes sure that a build left something.

@@ -13,10 +13,11 @@ import (
 
 // Asks are what a project asks for.
 type Asks struct {
-	Wants  map[string]string // package → range, of package.json and the declaration
-	Peers  map[string]string // of the project itself
-	Locked []Locked          // of package-lock.json, which decides where there is one
-	Own    map[string]string // the project's own packages: place in node_modules → folder of the project
+	Wants      map[string]string // package → range, of package.json and the declaration
+	Peers      map[string]string // of the project itself
+	Locked     []Locked          // of package-lock.json, which decides where there is one
+	Workspaces bool              // it is made of several packages of its own, which only package-lock.json says the places of
+	Own        map[string]string // the project's own packages: place in node_modules → folder of the project
 }
 
 // Locked is one package of a package-lock.json.
@@ -81,9 +82,7 @@ func (a *Asks) AddPackage(name string, raw []byte) error {
 			a.Wants[name] = ranges
 		}
 	}
-	if doc.Workspaces != nil && len(a.Locked) == 0 && a.Own == nil {
-		return fmt.Errorf("%s has workspaces: name its package-lock.json in files too, which says where they are", name)
-	}
+	a.Workspaces = a.Workspaces || doc.Workspaces != nil
 	return nil
 }
 

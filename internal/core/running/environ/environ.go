@@ -73,11 +73,9 @@ func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Dec
 			}
 			e.set(name, value, "card of "+tool)
 		}
-		// What the host has for a language is not of this environment, in open isolation too.
+		// What the host has for a language is not of this environment, in open isolation neither.
 		for _, name := range pathsOf[tool] {
-			if e.Isolation == declare.Open {
-				e.set(name, "", "card of "+tool)
-			}
+			e.set(name, "", "card of "+tool)
 		}
 	}
 	for _, x := range p.State.Store.Complete(l.SetsOn(p.State.Platform)) {

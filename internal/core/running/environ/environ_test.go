@@ -50,7 +50,7 @@ func plan(t *testing.T, level declare.Isolation) *Plan {
 
 func TestTheSameLockGivesTheSameVariablesInTheSameOrder(t *testing.T) {
 	want := []string{
-		"GOCACHE=/cache/tools/go", "GOPATH=/mine", "npm_config_prefix=/home", "ZULU=/weir/z", "LANES=127.0.0.1:8600,127.0.0.1:8601",
+		"GOCACHE=/cache/tools/go", "GOPATH=/mine", "npm_config_prefix=/home", "NODE_PATH=", "ZULU=/weir/z", "LANES=127.0.0.1:8600,127.0.0.1:8601",
 		"TRAMMEL_PROJECT=heronweir", "TRAMMEL_DIR=/weir", "TRAMMEL_BAY=main", "TRAMMEL_ENVIRONMENT=" + string(plan(t, declare.Open).ID()), "PWD=/here",
 	}
 	for _, level := range []declare.Isolation{declare.Open, declare.Clean} {

@@ -140,6 +140,9 @@ func (r *reader) library(d *Declaration, name string, t *page.Table) Library {
 	if len(l.Want)+len(l.Files) == 0 {
 		r.Fault(t.Span, `Write, for example: want = ["numpy >=2, <3"], or files = ["requirements.txt"]`, "libraries %s ask for nothing", name)
 	}
+	if l.Node.Workspaces && l.Node.Own == nil {
+		r.Fault(t.Get("files").Span, "", "package.json has workspaces: name its package-lock.json in files too, which says where they are")
+	}
 	if len(l.Node.Locked) > 0 && len(l.Want) > 0 {
 		r.Fault(t.Get("want").Span, "Add the package there: npm install --package-lock-only NAME", "what package-lock.json decides cannot have more beside it")
 	}
