@@ -38,9 +38,9 @@ func openOrNone(ctx context.Context, c *cli.Command) (*checkout.State, error) {
 func findCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "find",
-		Usage:       "look up toolchains, or the versions of one",
-		ArgsUsage:   "[TOOL [ASK]]",
-		Description: example("trammel find", "trammel find go", "trammel find node \">=22, <23\""),
+		Usage:       "look up toolchains and packages, or the versions of one",
+		ArgsUsage:   "[WORD | TOOL [ASK] | SET/PACKAGE]",
+		Description: example("trammel find", "trammel find go", "trammel find metafor", "trammel find survey/numpy", "trammel find node \">=22, <23\""),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "source", Usage: "look in the source `NAME` only"},
 			&cli.StringFlag{Name: "as-of", Usage: "leave out what was published after `DATE`"},
@@ -67,9 +67,12 @@ func findAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	word := c.Args().First()
+	if set, library, ok := declare.LibraryName(word); ok && !strings.HasPrefix(word, "@") {
+		return findLibrary(ctx, c, s, p, set, library)
+	}
 	exact := slices.ContainsFunc(tools, func(k resolve.Known) bool { return k.Name == word })
 	if !exact {
-		return findTools(s, c.Bool("json"), tools, word)
+		return findTools(ctx, c, s, p, tools, word)
 	}
 	t := declare.Toolchain{Name: word, From: c.String("source")}
 	if len(c.Args().Slice()) > 1 {
@@ -183,17 +186,77 @@ func findJSON(s *ui.Screen, o *resolve.Offer, list []source.Release, marks map[s
 	}{1, o.Tool, o.Source, out})
 }
 
-// findTools lists the tools whose name or description has a word.
-func findTools(s *ui.Screen, asJSON bool, tools []resolve.Known, word string) error {
+// findLibrary lists the versions of one package of a set, those that are locked marked.
+func findLibrary(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State, set, library string) error {
+	x, ok := p.Declaration.Library(set)
+	if !ok {
+		return fault.New(fault.Use, "no libraries are named %q", set).Advise("%s", fault.DidYouMean(set, declare.Names(p.Declaration.Libraries)))
+	}
+	offer, err := resolve.LookLibrary(ctx, p.Declaration, machine(p), client(p, c.Bool("offline")), x, library)
+	if err != nil {
+		return plainFindings(err)
+	}
+	list := offer.Releases
+	if !c.Bool("all") {
+		list = slices.DeleteFunc(list, func(r source.Release) bool { return offer.Scheme.Prerelease(r.Version) })
+	}
+	total := len(list)
+	if !c.Bool("all") && len(list) > shownVersions {
+		list = list[:shownVersions]
+	}
+	marks := map[string][]string{}
+	if p.Lock != nil {
+		for _, one := range p.Lock.Libraries[set].On[p.Platform.String()].List() {
+			if one.Name == library {
+				marks[one.Version] = []string{"locked"}
+			}
+		}
+	}
+	if c.Bool("json") {
+		return findJSON(s, offer, list, marks)
+	}
+	rows := [][]ui.Cell{}
+	for _, r := range list {
+		rows = append(rows, []ui.Cell{{Text: r.Version}, {Text: day(r.Published), Style: ui.Dim}, {Text: strings.Join(marks[r.Version], ", "), Style: ui.Accent}})
+	}
+	s.Print("%s   %s", s.Paint(ui.Accent, set+"/"+library), s.Paint(ui.Dim, "from "+offer.Source))
+	s.Table(rows)
+	if total > len(list) {
+		s.Say("%d more: trammel find --all %s/%s", total-len(list), set, library)
+	}
+	return nil
+}
+
+// findTools lists the tools whose name or description has a word, then the packages of the
+// sources that have it.
+func findTools(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State, tools []resolve.Known, word string) error {
+	asJSON := c.Bool("json")
+	called, isCalled := resolve.Called(word)
 	var names []string
 	for _, k := range tools {
 		names = append(names, k.Name)
 	}
 	tools = slices.DeleteFunc(tools, func(k resolve.Known) bool {
-		return !strings.Contains(strings.ToLower(k.Name+" "+k.About), strings.ToLower(word))
+		return !strings.Contains(strings.ToLower(k.Name+" "+k.About), strings.ToLower(word)) && !(isCalled && k.Name == called)
 	})
-	if len(tools) == 0 {
-		return fault.New(fault.Use, "no tool is known for %q", word).Advise("%s", fault.DidYouMean(word, names))
+	var packages []resolve.Package
+	if word != "" {
+		var errs []error
+		packages, errs = resolve.Packages(ctx, p.Declaration, machine(p), client(p, c.Bool("offline")), word)
+		for _, err := range errs {
+			s.Say("Not looked up: %s", firstLine(err))
+		}
+		if from := c.String("source"); from != "" {
+			packages = slices.DeleteFunc(packages, func(k resolve.Package) bool { return k.Source != from })
+			tools = nil
+		}
+	}
+	if len(tools)+len(packages) == 0 {
+		do := fault.DidYouMean(word, names)
+		if len(p.Declaration.Sources) == 0 {
+			do = strings.TrimSpace(do + " A declared source of packages (kind debian, wheel, r) is looked in as well.")
+		}
+		return fault.New(fault.Use, "no tool and no package is known for %q", word).Advise("%s", do)
 	}
 	if asJSON {
 		type tool struct {
@@ -201,18 +264,44 @@ func findTools(s *ui.Screen, asJSON bool, tools []resolve.Known, word string) er
 			About  string `json:"about"`
 			Source string `json:"source"`
 		}
-		out := []tool{}
+		type found struct {
+			Name    string `json:"name"`
+			Version string `json:"version,omitempty"`
+			About   string `json:"about,omitempty"`
+			Source  string `json:"source"`
+			Do      string `json:"do"`
+		}
+		out, more := []tool{}, []found{}
 		for _, k := range tools {
 			out = append(out, tool(k))
 		}
+		for _, k := range packages {
+			more = append(more, found{k.Name, k.Version, k.About, k.Source, k.Do})
+		}
 		return s.JSON(struct {
-			Format int    `json:"format"`
-			Tools  []tool `json:"tools"`
-		}{1, out})
+			Format   int     `json:"format"`
+			Tools    []tool  `json:"tools"`
+			Packages []found `json:"packages"`
+		}{1, out, more})
 	}
 	rows := [][]ui.Cell{}
 	for _, k := range tools {
 		rows = append(rows, []ui.Cell{{Text: k.Name, Style: ui.Accent}, {Text: k.About}, {Text: k.Source, Style: ui.Dim}})
+	}
+	s.Table(rows)
+	if len(packages) == 0 {
+		return nil
+	}
+	if len(rows) > 0 {
+		s.Print("")
+	}
+	rows = nil
+	for _, k := range packages {
+		about := k.About
+		if runes := []rune(about); len(runes) > 44 {
+			about = string(runes[:43]) + "…"
+		}
+		rows = append(rows, []ui.Cell{{Text: k.Name, Style: ui.Accent}, {Text: k.Version}, {Text: about}, {Text: k.Source, Style: ui.Dim}, {Text: k.Do, Style: ui.Dim}})
 	}
 	s.Table(rows)
 	return nil
@@ -234,6 +323,7 @@ func setCommand() *cli.Command {
 		Description: example("trammel set go=1.24 node=\">=22.5, <23\"", "trammel set survey/numpy=2.1"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "have them from the source `NAME`"},
+			&cli.StringFlag{Name: "package", Usage: "what no card describes: the `PACKAGE` of that source"},
 			localFlag(), defaultFlag(),
 			&cli.BoolFlag{Name: "no-lock", Usage: "leave the lock as it is"},
 			offlineFlag(),
@@ -258,7 +348,7 @@ func setCommand() *cli.Command {
 					if _, err := version.ParseAsk(ask); err != nil {
 						return nil, fault.New(fault.Use, "%s: %v", name, err)
 					}
-					if source, err = declare.SetToolchain(file, source, name, ask, c.String("from")); err != nil {
+					if source, err = declare.SetToolchain(file, source, name, ask, c.String("from"), c.String("package")); err != nil {
 						return nil, err
 					}
 				}
@@ -400,6 +490,18 @@ func newerAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	// Of libraries, of which there are many, only what could move is listed.
+	for _, x := range p.Written.Libraries {
+		more, err := resolve.NewerLibraries(ctx, p.Written, l, machine(p), client(p, c.Bool("offline")), x)
+		if err != nil {
+			return err
+		}
+		for _, r := range more {
+			if c.Bool("json") || r.Allowed.Version != r.Locked.Version || r.Newest.Version != "" && r.Newest.Version != r.Locked.Version {
+				list = append(list, r)
+			}
+		}
+	}
 	s := screen(c)
 	out := []renewalOut{}
 	rows := [][]ui.Cell{{{Text: ""}, {Text: "locked", Style: ui.Dim}, {Text: "", Style: ui.Dim}, {Text: "newest allowed", Style: ui.Dim}, {Text: "newest of all", Style: ui.Dim}}}
@@ -407,7 +509,7 @@ func newerAction(ctx context.Context, c *cli.Command) error {
 	for _, r := range list {
 		x := renewalOut{r.Tool, r.Locked.Version, r.Allowed.Version, r.Newest.Version, "ok"}
 		allowed, newest := "", ""
-		if r.Allowed.Version != r.Locked.Version {
+		if r.Allowed.Version != r.Locked.Version && r.Allowed.Version != "" {
 			x.State, allowed = "newer", stamped(r.Allowed)
 			renew++
 		}
@@ -429,7 +531,7 @@ func newerAction(ctx context.Context, c *cli.Command) error {
 	}
 	s.Table(rows)
 	if renew > 0 {
-		s.Say("Renew: trammel lock --renew [TOOL…]")
+		s.Say("Renew: trammel lock --renew [TOOL… | SET/PACKAGE…]")
 	}
 	return nil
 }

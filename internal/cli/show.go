@@ -75,6 +75,7 @@ type showOut struct {
 	Remark      string             `json:"remark,omitempty"`
 	Tools       []toolOut          `json:"toolchain"`
 	Roots       []rootOut          `json:"roots,omitempty"`
+	Libraries   []setOut           `json:"libraries,omitempty"`
 	Files       []stepOut          `json:"files,omitempty"`
 	Steps       []stepOut          `json:"steps"`
 	Services    []service.Status   `json:"services"`
@@ -142,6 +143,20 @@ func showAction(ctx context.Context, c *cli.Command) error {
 		}
 		rows = append(rows, []ui.Cell{{Text: group("roots")}, {Text: r.Name, Style: ui.Accent}, {Text: state, Style: ui.StateStyle(r.State)}, {Text: fmt.Sprintf("%d packages  %s", r.Packages, ui.Bytes(r.Bytes)), Style: ui.Dim}})
 	}
+	for _, x := range out.Libraries {
+		text, style := fmt.Sprintf("%d packages", x.Packages), ui.Plain
+		if x.State != "ok" {
+			text, style = text+"  "+x.State, ui.Red
+		}
+		if x.Packages == 0 {
+			text, style = "not locked", ui.Amber
+		}
+		size := ""
+		if x.Bytes > 0 {
+			size = "  " + ui.Bytes(x.Bytes)
+		}
+		rows = append(rows, []ui.Cell{{Text: group("libraries")}, {Text: x.Name, Style: ui.Accent}, {Text: text, Style: style}, {Text: strings.TrimSpace("for " + x.For + "  " + x.Source + size), Style: ui.Dim}})
+	}
 	for _, x := range p.Declaration.Params {
 		rows = append(rows, []ui.Cell{{Text: group("params")}, {Text: x.Name, Style: ui.Accent}, {Text: p.Declaration.Values[x.Name]}, {Text: x.About, Style: ui.Dim}})
 	}
@@ -183,7 +198,7 @@ func showAction(ctx context.Context, c *cli.Command) error {
 // indent gives the first column its width even where a group has no name.
 func indent(rows [][]ui.Cell) [][]ui.Cell {
 	for _, r := range rows {
-		r[0].Text = fmt.Sprintf("%-9s", r[0].Text)
+		r[0].Text = fmt.Sprintf("%-10s", r[0].Text)
 	}
 	return rows
 }
@@ -239,6 +254,13 @@ func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 		}
 	}
 	out.Roots = rootsOf(p)
+	for _, x := range p.Declaration.Libraries {
+		set := setOf(p, x)
+		if set.State != "ok" {
+			todo = append(todo, x.Name)
+		}
+		out.Libraries = append(out.Libraries, set)
+	}
 	services, err := service.Connect(p.Bay, p.Host).StatusInFull(ctx)
 	switch {
 	case err != nil:
@@ -336,6 +358,37 @@ func rootsOf(p *checkout.State) []rootOut {
 			r.State, r.Bytes = "ok", p.Store.Size(part)
 		}
 		out = append(out, r)
+	}
+	return out
+}
+
+// setOut is a set of libraries as `show --json` prints it.
+type setOut struct {
+	Name     string `json:"name"`
+	Kind     string `json:"kind"`
+	For      string `json:"for"`
+	Source   string `json:"source"`
+	Packages int    `json:"packages"`
+	Bytes    int64  `json:"bytes,omitempty"`
+	State    string `json:"state"` // "ok" or "missing"
+}
+
+func setOf(p *checkout.State, x declare.Library) setOut {
+	out := setOut{Name: x.Name, Kind: x.Kind, For: x.Kind, Source: x.From, State: "missing"}
+	if p.Lock == nil {
+		return out
+	}
+	locked := p.Lock.Libraries[x.Name]
+	set := locked.On[p.Platform.String()]
+	out.Source, out.Packages = locked.Source, len(set.Packages)
+	if set.For != "" {
+		out.For = set.For
+	}
+	if p.Has(x.Name) {
+		out.State = "ok"
+		for _, part := range p.PartsOfItem(x.Name) {
+			out.Bytes += p.Store.Size(part)
+		}
 	}
 	return out
 }

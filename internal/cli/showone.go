@@ -104,10 +104,13 @@ func showOne(ctx context.Context, s *sheet, p *checkout.State, name string) erro
 	if p.Lock != nil && showRoot(s, p, name) {
 		found = true
 	}
+	if showLibraries(s, p, name) {
+		found = true
+	}
 	if !found {
 		d := p.Declaration
 		all := slices.Concat(declare.Names(d.Toolchains), declare.Names(d.Steps), declare.Names(d.Services), declare.Names(d.Routines),
-			declare.Names(d.Params), declare.Names(d.Files), declare.Names(d.Secrets), declare.Names(d.Addons))
+			declare.Names(d.Params), declare.Names(d.Files), declare.Names(d.Secrets), declare.Names(d.Addons), declare.Names(d.Libraries))
 		return fault.New(fault.Use, "nothing is named %q in %s", name, declare.FileName).Advise("%s", fault.DidYouMean(name, all))
 	}
 	if s.json {
@@ -201,6 +204,56 @@ func commandsOf(p *checkout.State, tool string) []string {
 		}
 	}
 	return out
+}
+
+// showLibraries shows a set of libraries, or one package of it: SET/PACKAGE.
+func showLibraries(s *sheet, p *checkout.State, name string) bool {
+	set, library, one := declare.LibraryName(name)
+	if !one {
+		set = name
+	}
+	x, ok := p.Declaration.Library(set)
+	if !ok {
+		return false
+	}
+	facts := []fact{{"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}}
+	if p.Lock == nil {
+		s.print(name, "libraries", append(facts, fact{"locked", "no: " + firstLine(p.LockErr)}))
+		return true
+	}
+	locked := p.Lock.Libraries[set]
+	on := locked.On[p.Platform.String()]
+	if one {
+		for _, l := range on.List() {
+			if l.Name == library {
+				facts = append(facts, fact{"locked", l.Version}, fact{"file", l.Path}, fact{"", string(l.Digest)}, fact{"lies at", l.Place}, fact{"source", locked.Source}, fact{"move it", "trammel set " + name + "=ASK, or: trammel lock --renew " + name})
+				s.print(name, "library for "+on.For, facts)
+				return true
+			}
+		}
+		return false
+	}
+	facts = append(facts, fact{"files", strings.Join(x.Files, " ")}, fact{"wants", strings.Join(x.Want, "\n")}, fact{"groups", strings.Join(x.Groups, " ")}, fact{"for", on.For}, fact{"source", locked.Source})
+	for _, part := range p.PartsOfItem(set) {
+		where := "not on this machine yet"
+		if p.Store.Has(part) {
+			where = p.Store.Path(part) + "   " + ui.Bytes(p.Store.Size(part))
+		}
+		facts = append(facts, fact{"set", where})
+		if commands := commandsOf(p, set); len(commands) > 0 {
+			facts = append(facts, fact{"commands", strings.Join(commands, " ")})
+		}
+	}
+	if locked.Folder != "" {
+		facts = append(facts, fact{"shown in", filepath.Join(locked.Folder, "node_modules")})
+	}
+	var packages []string
+	for _, l := range on.List() {
+		packages = append(packages, l.Name+" "+l.Version)
+	}
+	facts = append(facts, fact{"packages", strings.Join(packages, "\n")})
+	s.print(name, "libraries", facts)
+	return true
 }
 
 // showRoot shows a root: where it is, what it takes, and its packages.

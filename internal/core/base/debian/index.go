@@ -26,12 +26,14 @@ type Package struct {
 	Essential bool
 
 	PreDepends, Depends, Provides, Conflicts, Breaks string
+
+	About string // its description in one line
 }
 
 // The fields of a Packages file that the compact index keeps, in its order.
 var keptFields = []string{
 	"Package", "Version", "Architecture", "Filename", "SHA256", "Size", "Priority", "Essential",
-	"Pre-Depends", "Depends", "Provides", "Conflicts", "Breaks",
+	"Pre-Depends", "Depends", "Provides", "Conflicts", "Breaks", "Description",
 }
 
 func (p *Package) fields() []string {
@@ -41,7 +43,7 @@ func (p *Package) fields() []string {
 	}
 	return []string{
 		p.Name, p.Version, p.Arch, p.Path, p.SHA256, strconv.FormatInt(p.Size, 10), p.Priority, essential,
-		p.PreDepends, p.Depends, p.Provides, p.Conflicts, p.Breaks,
+		p.PreDepends, p.Depends, p.Provides, p.Conflicts, p.Breaks, p.About,
 	}
 }
 
@@ -53,7 +55,7 @@ func packageOf(f []string) (*Package, error) {
 	if err != nil {
 		return nil, errDamaged
 	}
-	return &Package{f[0], f[1], f[2], f[3], f[4], size, f[6], f[7] == "yes", f[8], f[9], f[10], f[11], f[12]}, nil
+	return &Package{f[0], f[1], f[2], f[3], f[4], size, f[6], f[7] == "yes", f[8], f[9], f[10], f[11], f[12], f[13]}, nil
 }
 
 // maxPackage is how large a package may say it is, in bytes: an ar archive cannot hold more
@@ -95,7 +97,7 @@ func (p *Package) nameOr(name string) string {
 // names, the offsets of the packages sorted by name and falling version, pairs of
 // offset and package number of the provided names sorted by name, and then the
 // records, each a length and its fields with a zero byte between.
-const indexMagic = "trammel debian index 1\n"
+const indexMagic = "trammel debian index 2\n"
 
 var (
 	order      = binary.LittleEndian
@@ -336,6 +338,18 @@ func (x *Index) Providers(name string) ([]Provider, error) {
 		out = append(out, Provider{p, as})
 	}
 	return out, nil
+}
+
+// Each hands on every package, by name.
+func (x *Index) Each(visit func(*Package)) error {
+	for i := range x.packages {
+		p, err := x.packageNumber(i)
+		if err != nil {
+			return err
+		}
+		visit(p)
+	}
+	return nil
 }
 
 // Len is the count of packages.

@@ -397,6 +397,9 @@ func (s *solver) needsOf(p *pkg) []activeNeed {
 // already forbid it, nothing is taken yet.
 func (s *solver) decide(p *pkg) error {
 	state := s.choose(p)
+	if r := s.early(p, state); r != nil {
+		return s.learn(r)
+	}
 	if !p.expanded[state] {
 		p.expanded[state] = true
 		v := p.versions[state-1].Version
@@ -445,9 +448,42 @@ func (s *solver) decide(p *pkg) error {
 	return nil
 }
 
-// choose is the first version that is possible. Pre-releases count when something that
-// needs the package names one, or when there is nothing else (PEP 440, "Handling of
-// pre-releases", and its like elsewhere).
+// early is the rule that a pre-release is not to be had by what needs the package now: none
+// of it names one, and there is a release that meets all of it (PEP 440, "Handling of
+// pre-releases"), even where that one is out of the question for other reasons.
+func (s *solver) early(p *pkg, state int) *rule {
+	if !p.versions[state-1].Pre {
+		return nil
+	}
+	needs := s.needsOf(p)
+	if slices.ContainsFunc(needs, func(a activeNeed) bool { return a.need.Pre }) {
+		return nil
+	}
+	if !slices.ContainsFunc(p.versions, func(c Candidate) bool {
+		return !c.Pre && c.Barred == "" && !slices.ContainsFunc(needs, func(a activeNeed) bool { return !a.need.Allows(c.Version) })
+	}) {
+		return nil
+	}
+	pre := newSet(len(p.versions) + 1)
+	for i, c := range p.versions {
+		if c.Pre {
+			pre.add(i + 1)
+		}
+	}
+	r := &rule{terms: []term{{p, pre}}, fact: &fact{of: p, version: state, barred: "is a pre-release, which nothing asks for"}}
+	for _, a := range needs {
+		if a.of == nil || slices.ContainsFunc(r.terms, func(t term) bool { return t.pkg == a.of }) {
+			continue
+		}
+		only := newSet(len(a.of.versions) + 1)
+		only.add(a.state)
+		r.terms = append(r.terms, term{a.of, only})
+	}
+	return r
+}
+
+// choose is the first version that is possible, releases before pre-releases unless something
+// that needs the package names one.
 func (s *solver) choose(p *pkg) int {
 	pre := slices.ContainsFunc(s.needsOf(p), func(a activeNeed) bool { return a.need.Pre })
 	fallback := 0

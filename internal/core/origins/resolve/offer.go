@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/base/version"
 	"trammel.example/trammel/internal/core/origins/source"
@@ -160,6 +161,85 @@ func Newer(ctx context.Context, d *declare.Declaration, l *lock.Lock, m *source.
 			Date(ctx, d, m, client, t, dated)
 			r.Allowed, r.Newest = dated[0], dated[1]
 			out[i] = r
+		})
+	}
+	wait.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// LookLibrary asks the source of a set what versions it has of one package.
+func LookLibrary(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, x declare.Library, name string) (*Offer, error) {
+	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	from, err := r.sourceOf(x)
+	if err != nil {
+		return nil, err
+	}
+	opened := r.open(from)
+	if opened.err != nil {
+		return nil, opened.err
+	}
+	scheme := source.Scheme(declare.LibraryKinds[x.Kind].Source)
+	list, err := opened.source.Releases(ctx, card.From{Package: name}, d.Platforms)
+	if fetch.NotFound(err) {
+		return nil, fault.New(fault.Use, "the source %q has no package %s", from, name).Advise("Look it up: trammel find %s", name)
+	}
+	return &Offer{Tool: x.Name + "/" + name, Source: from, Scheme: scheme, Releases: list}, err
+}
+
+// NewerLibraries compares the packages of a set with what its source has.
+func NewerLibraries(ctx context.Context, d *declare.Declaration, l *lock.Lock, m *source.Machine, client *fetch.Client, x declare.Library) ([]Renewal, error) {
+	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	from, err := r.sourceOf(x)
+	if err != nil {
+		return nil, err
+	}
+	opened := r.open(from)
+	if opened.err != nil {
+		return nil, opened.err
+	}
+	scheme := source.Scheme(declare.LibraryKinds[x.Kind].Source)
+	list := l.Libraries[x.Name].On[r.platform().String()].List()
+	// What the asks allow together is known by resolving them anew.
+	o := Options{Old: l, Renew: func(name string) bool { return name == x.Name }}
+	fresh := &resolver{d: d, m: m, client: client, o: o, opened: r.opened}
+	allowed, err := fresh.set(ctx, l, x)
+	if err != nil {
+		return nil, err
+	}
+	newest := map[string]string{}
+	for _, one := range allowed.On[r.platform().String()].List() {
+		newest[one.Name+" "+one.Place] = one.Version
+	}
+	out := make([]Renewal, len(list))
+	errs := make([]error, len(list))
+	slots := make(chan struct{}, 8)
+	var wait sync.WaitGroup
+	for i, one := range list {
+		wait.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			w := Renewal{Tool: x.Name + "/" + one.Name, Source: from, Locked: source.Release{Version: one.Version}, Allowed: source.Release{Version: newest[one.Name+" "+one.Place]}}
+			releases, err := opened.source.Releases(ctx, card.From{Package: one.Name}, d.Platforms)
+			if err != nil && !fetch.NotFound(err) {
+				errs[i] = err
+				return
+			}
+			for _, have := range releases {
+				if w.Newest.Version == "" && !scheme.Prerelease(have.Version) {
+					w.Newest = have
+				}
+				for _, slot := range []*source.Release{&w.Locked, &w.Allowed} {
+					if slot.Version == have.Version {
+						slot.Published = have.Published
+					}
+				}
+			}
+			out[i] = w
 		})
 	}
 	wait.Wait()

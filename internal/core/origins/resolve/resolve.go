@@ -212,7 +212,7 @@ func (r *resolver) choose(ctx context.Context, t declare.Toolchain) (choice, err
 		return r.pick(t, c, "")
 	}
 	names = append(names, card.BuiltinNames()...)
-	return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("no card is known for a tool named %q", t.Name), Do: fault.DidYouMean(t.Name, names)}}
+	return choice{}, r.unknown(ctx, t, names)
 }
 
 func (r *resolver) kind(name string) string {
@@ -419,8 +419,8 @@ func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice,
 			return "", partsErr
 		}
 	}
-	if err != nil { // the source does not know the package at all
-		return "", err
+	if err != nil || len(releases) == 0 && way.from.Kind == "debian" && way.from.Package != "" { // it does not know the package at all
+		return "", r.noPackage(ctx, t, way, s)
 	}
 	return "", nothing(t, way, scheme, asOf, versions, allowed, undated, r.d.Platforms)
 }

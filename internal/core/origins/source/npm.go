@@ -42,6 +42,7 @@ type npmDocument struct {
 	Versions map[string]npmVersion `json:"versions"`
 	Time     map[string]any        `json:"time"` // RFC 3339 texts; other values are ignored
 	Tags     map[string]string     `json:"dist-tags"`
+	About    string                `json:"-"`
 	odd      map[string]error      // versions that cannot be read, and why
 }
 
@@ -53,11 +54,13 @@ func (d *npmDocument) UnmarshalJSON(raw []byte) error {
 		Versions map[string]json.RawMessage `json:"versions"`
 		Time     map[string]any             `json:"time"`
 		Tags     map[string]string          `json:"dist-tags"`
+		About    any                        `json:"description"`
 	}
 	if err := json.Unmarshal(raw, &all); err != nil {
 		return err
 	}
 	*d = npmDocument{Name: all.Name, Versions: map[string]npmVersion{}, Time: all.Time, Tags: all.Tags, odd: map[string]error{}}
+	d.About, _ = all.About.(string)
 	for v, text := range all.Versions {
 		var one npmVersion
 		if err := json.Unmarshal(text, &one); err != nil {

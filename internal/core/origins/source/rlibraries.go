@@ -301,16 +301,6 @@ func (r *RLibraries) Releases(ctx context.Context, from card.From, _ []platform.
 	return sortReleases(version.Dotted, out), nil
 }
 
-// Names lists the packages of the index, with their titles where it has them.
-func (r *RLibraries) Names(ctx context.Context) (map[string]string, error) {
-	all, err := r.index(ctx)
-	out := map[string]string{}
-	for name, list := range all {
-		out[name] = list[0].Title
-	}
-	return out, err
-}
-
 // Parts is not for a repository of libraries: they come in sets.
 func (r *RLibraries) Parts(context.Context, card.From, string, platform.Platform, time.Time) (map[string]lock.Part, time.Time, error) {
 	return nil, time.Time{}, fault.New(fault.Use, "the source %q has libraries, which are declared in a set: [libraries.NAME]", r.name)

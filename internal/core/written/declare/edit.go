@@ -14,7 +14,7 @@ import (
 // SetToolchain gives a toolchain of a declaration a new ask, and a source when
 // from is not empty, and returns the new text. Only the bytes of those values
 // change, or one line is added: every comment, blank line and order stays.
-func SetToolchain(file string, source []byte, name, ask, from string) ([]byte, error) {
+func SetToolchain(file string, source []byte, name, ask, from, pkg string) ([]byte, error) {
 	p := page.Parse(filepath.Base(file), source)
 	if err := p.Err(); err != nil {
 		return nil, err
@@ -25,6 +25,9 @@ func SetToolchain(file string, source []byte, name, ask, from string) ([]byte, e
 	}
 	if group != nil {
 		if e := find(group.Value.Table, name); e != nil {
+			if pkg != "" {
+				return nil, cannotEdit(p, e.Key, name+" is declared already, with a package or without")
+			}
 			return setEntry(p, source, e, ask, from)
 		}
 	}
@@ -35,9 +38,9 @@ func SetToolchain(file string, source []byte, name, ask, from string) ([]byte, e
 		} else if !bytes.HasSuffix(source, []byte("\n")) {
 			gap = "\n\n"
 		}
-		return append(bytes.Clone(source), gap+"[toolchain]\n"+key(name)+" = "+entryText(ask, from)+"\n"...), nil
+		return append(bytes.Clone(source), gap+"[toolchain]\n"+key(name)+" = "+entryText(ask, from, pkg)+"\n"...), nil
 	}
-	return insertLine(p, source, group, name, entryText(ask, from))
+	return insertLine(p, source, group, name, entryText(ask, from, pkg))
 }
 
 func find(t *page.Table, name string) *page.Entry {
@@ -59,11 +62,17 @@ func key(name string) string {
 
 func quote(s string) string { return string(canon.JSON(s)) }
 
-func entryText(ask, from string) string {
-	if from == "" {
+func entryText(ask, from, pkg string) string {
+	if from == "" && pkg == "" {
 		return quote(ask)
 	}
-	return "{ version = " + quote(ask) + ", from = " + quote(from) + " }"
+	text := "{ version = " + quote(ask)
+	for _, x := range [][2]string{{"from", from}, {"package", pkg}} {
+		if x[1] != "" {
+			text += ", " + x[0] + " = " + quote(x[1])
+		}
+	}
+	return text + " }"
 }
 
 func cannotEdit(p *page.Page, at page.Span, why string) error {
@@ -82,7 +91,7 @@ func setEntry(p *page.Page, source []byte, e *page.Entry, ask, from string) ([]b
 		if from == "" {
 			return splice(source, e.Value.Span, quote(ask)), nil
 		}
-		return splice(source, e.Value.Span, entryText(ask, from)), nil
+		return splice(source, e.Value.Span, entryText(ask, from, "")), nil
 	}
 	if e.Value.Kind != page.Tab {
 		return nil, cannotEdit(p, e.Key, e.Name+" is neither a string nor a table")

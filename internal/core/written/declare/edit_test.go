@@ -27,7 +27,7 @@ func TestSetAndUnset(t *testing.T) {
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
-			got, err := SetToolchain("trammel.toml", []byte(head+c.before), c.tool, c.ask, c.from)
+			got, err := SetToolchain("trammel.toml", []byte(head+c.before), c.tool, c.ask, c.from, "")
 			if err != nil || string(got) != head+c.after {
 				t.Errorf("%v\n%s", err, got)
 			}
@@ -53,7 +53,7 @@ func TestSetAndUnset(t *testing.T) {
 	if _, err := UnsetToolchain("trammel.toml", []byte(head+"[toolchain]\nnode = \"22\"\n"), "nod"); err == nil || !strings.Contains(err.Error(), `Did you mean "node"?`) {
 		t.Errorf("%v", err)
 	}
-	if _, err := SetToolchain("trammel.toml", []byte(head+"toolchain = { go = \"1\" }\n"), "node", "22", ""); err == nil || !strings.Contains(err.Error(), "by hand") {
+	if _, err := SetToolchain("trammel.toml", []byte(head+"toolchain = { go = \"1\" }\n"), "node", "22", "", ""); err == nil || !strings.Contains(err.Error(), "by hand") {
 		t.Errorf("%v", err)
 	}
 }
@@ -87,7 +87,7 @@ func TestSettingTouchesOneLine(t *testing.T) {
 		noise()
 		before := strings.Join(lines, "\n") + "\n"
 		name := names[r.IntN(len(names))]
-		after, err := SetToolchain("trammel.toml", []byte(before), name, ">=2, <3", "")
+		after, err := SetToolchain("trammel.toml", []byte(before), name, ">=2, <3", "", "")
 		if err != nil {
 			t.Fatalf("%v\n%s", err, before)
 		}
