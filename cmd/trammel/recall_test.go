@@ -225,3 +225,53 @@ func TestALockInConflictIsMerged(t *testing.T) {
 		t.Error(text)
 	}
 }
+
+func TestWhatIsNotCommittedIsNeverLostByGoingBack(t *testing.T) {
+	linuxOnly(t)
+	h := nodes(t)
+	commit := commits(t, h)
+	// Before the first commit there are the kept ones.
+	h.ok("set", "node==22.12.0")
+	if out := h.ok("recall", "--list"); !strings.Contains(out, "the first lock that was kept") {
+		t.Errorf("nothing is listed before the first commit:\n%s", out)
+	}
+	h.ok("recall", "1", "--declaration")
+	if !strings.Contains(h.read("trammel.toml"), "=22.11.0") {
+		t.Error(h.read("trammel.toml"))
+	}
+	h.ok("set", "node==22.12.0")
+	commit("Node")
+	// A change of both that nobody committed, with words of a person's own in it.
+	h.ok("set", "node==22.11.0")
+	h.write("trammel.toml", h.read("trammel.toml")+"# do not forget the weir at night\n")
+	h.ok("lock")
+	o := h.try("recall", "1", "--declaration")
+	if o.code != 0 || !strings.Contains(o.out+o.err, "was not committed. It is kept: trammel recall ") {
+		t.Fatalf("%d %s%s", o.code, o.out, o.err)
+	}
+	if !strings.Contains(h.read("trammel.toml"), "=22.12.0") {
+		t.Error("one back is not the committed one")
+	}
+	_, rest, _ := strings.Cut(o.out+o.err, "It is kept: ")
+	again := strings.Fields(rest)[1:4]
+	out := h.ok("recall", "--list")
+	if !strings.Contains(out, "never committed") || !strings.Contains(out, again[1]) {
+		t.Errorf("the kept ones are not listed:\n%s", out)
+	}
+	h.ok(again...)
+	if got := h.read("trammel.toml"); !strings.Contains(got, "do not forget the weir at night") || !strings.Contains(got, "=22.11.0") {
+		t.Errorf("it did not come back:\n%s", got)
+	}
+	// The declaration alone, too.
+	h.ok("recall", "1", "--declaration")
+	h.write("trammel.toml", h.read("trammel.toml")+"# nor the trout\n")
+	o = h.try("recall", "HEAD", "--declaration")
+	if o.code != 0 || !strings.Contains(o.out+o.err, "It is kept: ") {
+		t.Fatalf("%d %s%s", o.code, o.out, o.err)
+	}
+	_, rest, _ = strings.Cut(o.out+o.err, "It is kept: ")
+	h.ok(strings.Fields(rest)[1:4]...)
+	if !strings.Contains(h.read("trammel.toml"), "nor the trout") {
+		t.Error("a note of a person's own is gone")
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/standin"
 )
 
@@ -505,7 +506,7 @@ esac
 	h.change("--add @{item}", "--nothing @{item}")
 	os.Remove(filepath.Join(h.dir, "extensions"))
 	h.ok("lock")
-	h.fails(1, []string{"was added, and its list does not have it"}, "fit")
+	h.fails(1, []string{"its list does not have that"}, "fit")
 }
 
 // wheel is a Python library of one module (PEP 427).
@@ -694,6 +695,70 @@ func TestAStepThatPrintsAGigabyteFillsNoDisk(t *testing.T) {
 	logs, _ := filepath.Glob(filepath.Join(h.home, "state/records/*/main/logs/step-loud.log"))
 	if info, err := os.Stat(append(logs, "")[0]); err != nil || info.Size() > 65<<20 || info.Size() < 60<<20 {
 		t.Errorf("its log: %v %v", info, err)
+	}
+}
+
+func TestAnAddonSaysWhatItRestsOnAndWhatItsInstallerSaid(t *testing.T) {
+	linuxOnly(t)
+	h := newHut(t, nil, `format  = 1
+project = "heronweir"
+
+[addon.editor]
+want   = ["weir.ladder@1.2"]
+list   = "cat extensions 2>/dev/null; true"
+add    = "./hut-editor @{item}"
+`)
+	h.write("hut-editor", `#!/bin/sh
+case $1 in *trout*) echo "the market is closed on Sundays"; echo "no trout for you" >&2; exit 0 ;; esac
+mkdir -p left; echo "$1" >> extensions; echo "bytes of $1" > left/$1
+`)
+	os.Chmod(filepath.Join(h.dir, "hut-editor"), 0o755)
+	h.ok("lock")
+	h.ok("fit")
+	if out := h.ok("verify"); !strings.Contains(out, "1 by name and version") {
+		t.Errorf("verify does not say what it rests on:\n%s", out)
+	}
+	for _, who := range []string{"hut-laptop", "lab-desk"} {
+		h.ok("verify", "--report", "reports/"+who+".json", "--machine", who)
+	}
+	if out := h.ok("compare", "reports"); !strings.Contains(out, "2 machines hold the identical environment, but for add-ons, known by name and version only.") {
+		t.Errorf("compare says\n%s", out)
+	}
+	// With files every byte counts.
+	h.change(`list   =`, "files  = [\"left/**\"]\nlist   =")
+	h.ok("lock")
+	h.ok("fit")
+	if out := h.ok("verify"); !strings.Contains(out, "every byte that files names") {
+		t.Error(out)
+	}
+	for _, who := range []string{"hut-laptop", "lab-desk"} {
+		h.ok("verify", "--report", "reports/"+who+".json", "--machine", who)
+	}
+	if out := h.ok("compare", "reports"); !strings.Contains(out, "2 machines hold the identical environment.") {
+		t.Errorf("compare says\n%s", out)
+	}
+	h.write("left/weir.ladder@1.2", "other bytes\n")
+	h.fails(3, []string{"- (files) 1, sha256:", "+ (files) 1, sha256:"}, "verify")
+	h.ok("fit")
+	h.ok("verify")
+	// What an installer printed is shown where its list has not what was added, and kept.
+	h.change(`"weir.ladder@1.2"`, `"weir.ladder@1.2", "weir.trout"`)
+	h.ok("lock")
+	h.fails(1, []string{"its installer ended well", "the market is closed on Sundays", "no trout for you", "Log: "}, "fit")
+}
+
+func TestARangeThatAKindCanExpressIsMet(t *testing.T) {
+	for _, c := range []struct {
+		kind, have, want string
+		met              bool
+	}{
+		{"pip", "tinywheel==1.1", "tinywheel>=1.0", true}, {"pip", "tinywheel==1.1", "TinyWheel ~=1.1", true}, {"pip", "tinywheel==0.9", "tinywheel>=1.0", false},
+		{"npm", "vite@5.2.0", "vite@^5", true}, {"npm", "vite@4.0.0", "vite@^5", false}, {"r", "tally@1.1", "tally >= 1.0", true}, {"r", "tally@0.9", "tally (>= 1.0)", false},
+		{"codium", "weir.ladder@1.2.0", "weir.ladder", true}, {"codium", "weir.ladder@1.2.0", "weir.ladder@1.3.0", false},
+	} {
+		if got := (declare.Addon{Kind: c.kind}).Satisfied(c.have, c.want); got != c.met {
+			t.Errorf("%s: %s for %s: %v", c.kind, c.have, c.want, got)
+		}
 	}
 }
 

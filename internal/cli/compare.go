@@ -247,9 +247,9 @@ func printComparison(s *ui.Screen, r *report.Comparison) {
 	switch same := len(r.Machines) - stale; {
 	case !r.OK():
 	case same == 1 && stale == 0:
-		s.Print("One machine, and it holds what is locked.")
+		s.Print("One machine, and it holds what is locked%s.", butFor(r.ByName))
 	default:
-		s.Print("%d machines hold the identical environment.", same)
+		s.Print("%d machines hold the identical environment%s.", same, butFor(r.ByName))
 	}
 	if stale > 0 {
 		s.Print("%d of %d reports are of another lock and say nothing of this one.", stale, len(r.Machines))
@@ -269,12 +269,13 @@ func comparisonPage(r *report.Comparison) ([]byte, error) {
 	type head struct{ Title, Names, Platform, Signed, Made string }
 	data := struct {
 		*report.Comparison
+		But   string
 		Short string
 		Heads []head
 		Lines []line
 		Count int
 		Made  string
-	}{Comparison: r, Short: canon.Short(r.Lock), Count: len(r.Machines), Made: time.Now().UTC().Format("2 Jan 2006 15:04 UTC")}
+	}{Comparison: r, But: butFor(r.ByName), Short: canon.Short(r.Lock), Count: len(r.Machines), Made: time.Now().UTC().Format("2 Jan 2006 15:04 UTC")}
 	cols := columns(r, 8)
 	for _, c := range cols {
 		m := r.Machines[c.index]
@@ -352,4 +353,12 @@ func writeReport(c *cli.Command, s *ui.Screen, p *checkout.State, given approval
 	}
 	s.Say("Report: %s, signed in %s", shown(file), shown(filepath.Base(report.SignatureOf(file))))
 	return nil
+}
+
+// butFor names the checks that rest on names and versions, of which bytes are not known.
+func butFor(checks []string) string {
+	if len(checks) == 0 {
+		return ""
+	}
+	return ", but for " + strings.Join(checks, " and ") + ", known by name and version only"
 }

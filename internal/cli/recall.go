@@ -90,7 +90,7 @@ func recallAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return recallBring(ctx, c, s, dir, file, r)
+	return recallBring(ctx, c, s, h, dir, file, r)
 }
 
 // revisionOut is one revision as `recall --json` prints it.
@@ -123,21 +123,36 @@ func recallList(c *cli.Command, s *ui.Screen, h *history.History) error {
 		}
 		rows = append(rows, []ui.Cell{{Text: r.Short(), Style: ui.Accent}, {Text: r.At.Local().Format("2 Jan 2006 15:04"), Style: ui.Dim}, {Text: id}, {Text: changes}})
 	}
+	kept, err := h.Uncommitted(list)
+	if err != nil {
+		return err
+	}
+	more := []revisionOut{}
+	var aside [][]ui.Cell
+	for _, r := range kept {
+		more = append(more, revisionOut{Revision: r.ID, At: r.At.UTC(), Lock: r.Lock.ID(), Changes: r.Changes})
+		aside = append(aside, []ui.Cell{{Text: r.ID, Style: ui.Accent}, {Text: r.At.Local().Format("2 Jan 2006 15:04"), Style: ui.Dim}, {Text: canon.Short(r.Lock.ID())}, {Text: strings.Join(r.Changes, "; ")}})
+	}
 	if c.Bool("json") {
 		return s.JSON(struct {
 			Format    int           `json:"format"`
 			Shallow   bool          `json:"shallow"`
 			Revisions []revisionOut `json:"revisions"`
-		}{1, cut, out})
+			Kept      []revisionOut `json:"kept"` // put aside here, and never committed
+		}{1, cut, out, more})
 	}
-	if len(rows) == 0 {
+	if len(rows)+len(aside) == 0 {
 		s.Say("There are no earlier locks yet.")
 	}
 	s.Table(rows)
+	if len(aside) > 0 {
+		s.Print("\nKept in this checkout, never committed:")
+		s.Table(aside)
+	}
 	if cut {
 		s.Say("This clone is shallow; what is older is not here. Fetch it: git fetch --unshallow")
 	}
-	if !h.Versioned() && len(rows) > 0 {
+	if !h.Committed() && len(rows) > 0 {
 		s.Say("These were kept in this checkout, the last twenty. Version control keeps all.")
 	}
 	return nil
@@ -171,7 +186,7 @@ func recallAgainst(c *cli.Command, s *ui.Screen, h *history.History, dir string)
 }
 
 // recallBring puts an earlier lock into the work tree. The present one is kept.
-func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, dir, file string, r history.Revision) error {
+func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, h *history.History, dir, file string, r history.Revision) error {
 	if c.Bool("declaration") && r.Declaration == nil {
 		return fault.New(fault.Use, "the declaration of %s was not kept", r.Short()).Advise("Bring back the lock alone: trammel recall %s", r.Short())
 	}
@@ -193,8 +208,21 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, dir, file st
 	if err != nil {
 		now = nil
 	}
-	if now != nil && now.ID() != r.Lock.ID() {
-		own, _ := disk.ReadWithin(dir, filepath.Base(file), disk.MostText)
+	own, _ := disk.ReadWithin(dir, filepath.Base(file), disk.MostText)
+	text, _ := lock.ReadBytes(dir, lock.FileName)
+	if now == nil && text != nil && !h.Same(lock.FileName, text) && c.Bool("declaration") {
+		return fault.New(fault.Use, "%s cannot be read and is not committed; it would be lost", lock.FileName).Advise("Move it away, or: git checkout %s", lock.FileName)
+	}
+	// What was in force and is nowhere else is put aside, also when the declaration alone is
+	// about to change.
+	if now != nil && (now.ID() != r.Lock.ID() || c.Bool("declaration") && string(own) != string(r.Declaration)) {
+		if !h.Same(lock.FileName, text) || c.Bool("declaration") && !h.Same(filepath.Base(file), own) {
+			defer func() {
+				if list, err := h.Uncommitted(nil); err == nil && len(list) > 0 {
+					s.Say("What was in force was not committed. It is kept: trammel recall %s --declaration", list[0].ID)
+				}
+			}()
+		}
 		if err := history.PutAside(keptLocks(dir), now, own, time.Now()); err != nil {
 			return err
 		}

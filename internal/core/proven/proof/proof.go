@@ -49,6 +49,7 @@ type Row struct {
 	State   string   `json:"state"`
 	Text    string   `json:"text"`
 	Details []Detail `json:"details,omitempty"`
+	ByName  bool     `json:"by_name,omitempty"` // it rests on names and versions, not on bytes
 }
 
 // Detail is one thing that is not as it should be.
@@ -147,7 +148,7 @@ type verifier struct {
 }
 
 func (v *verifier) row(check, state, text string, details ...Detail) {
-	v.Rows = append(v.Rows, Row{check, state, text, details})
+	v.Rows = append(v.Rows, Row{Check: check, State: state, Text: text, Details: details})
 }
 
 func (v *verifier) unchecked(checks ...string) {
@@ -542,9 +543,10 @@ func (v *verifier) addons(ctx context.Context) {
 	}
 	var details []Detail
 	var same []string
+	byName := false
 	for _, a := range v.p.Declaration.Addons {
 		picture, locked := v.l.Pictures[a.Name]
-		now, err := v.up.ListAddon(ctx, a)
+		now, err := v.up.PictureAddon(ctx, a)
 		switch {
 		case err != nil:
 			details = append(details, Detail{a.Name, firstLine(err)})
@@ -556,16 +558,24 @@ func (v *verifier) addons(ctx context.Context) {
 				details = append(details, Detail{a.Name, line})
 			}
 			if len(lines) == 0 {
-				same = append(same, fmt.Sprintf("%s (%d)", a.Name, len(now)))
+				what := fmt.Sprintf("%s (%d by name and version)", a.Name, len(now))
+				if len(a.Files) > 0 {
+					what = fmt.Sprintf("%s (%d, and every byte that files names)", a.Name, len(now)-1)
+				} else {
+					byName = true
+				}
+				same = append(same, what)
 			}
 		}
 	}
 	if len(details) > 0 {
 		v.row("add-ons", Drift, "differ from their pictures", details...)
+		v.Rows[len(v.Rows)-1].ByName = byName
 		v.mend("trammel fit --exact")
 		return
 	}
 	v.row("add-ons", OK, strings.Join(same, ", "))
+	v.Rows[len(v.Rows)-1].ByName = byName
 }
 
 // files compares the rendered files with what they should be.

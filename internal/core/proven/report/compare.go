@@ -139,6 +139,7 @@ type Comparison struct {
 	Machines    []Machine    `json:"machines"`
 	Rows        []Line       `json:"rows"`
 	Differences []Difference `json:"differences"`
+	ByName      []string     `json:"by_name,omitempty"` // checks that rest on names and versions, not on bytes
 }
 
 // Machine is a column.
@@ -386,6 +387,9 @@ func (m *matrix) checks() {
 		m.row(name, func(p Predicate) (string, string) { return "", find(p).State })
 		for i, x := range m.list {
 			row := find(x.Report.Predicate)
+			if row.ByName && !m.Machines[i].Stale && !slices.Contains(m.ByName, name) {
+				m.ByName = append(m.ByName, name)
+			}
 			if m.Machines[i].Stale || row.State == proof.OK || row.State == "none" {
 				continue
 			}

@@ -2,12 +2,18 @@ package declare
 
 import (
 	"embed"
+	"path"
 	"slices"
 	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
 
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/page"
+	"trammel.example/trammel/internal/core/base/python"
+	"trammel.example/trammel/internal/core/base/rlang"
+	"trammel.example/trammel/internal/core/base/version"
 )
 
 // Addon is a set of named things that another installer manages.
@@ -18,6 +24,7 @@ type Addon struct {
 	List   Run      // prints what is there, an item a line
 	Add    Run      // adds @{item}
 	Remove Run      // removes @{item}; may be empty
+	Files  []string // globs of what it leaves, from the project's folder or from the person's home (~/): locked by their digest
 	Place  fault.Place
 }
 
@@ -25,7 +32,33 @@ func (a Addon) name() string { return a.Name }
 
 // Meaning is all of an add-on that decides what happens.
 func (a Addon) Meaning() canon.Map {
-	return canon.Map{"want": a.Want, "list": a.List.Meaning(), "add": a.Add.Meaning(), "remove": a.Remove.Meaning()}
+	m := canon.Map{"want": a.Want, "list": a.List.Meaning(), "add": a.Add.Meaning(), "remove": a.Remove.Meaning()}
+	if len(a.Files) > 0 {
+		m["files"] = a.Files
+	}
+	return m
+}
+
+// Satisfied tells whether what a list has is what was wanted: the item itself, the same
+// without a version, or a version in the range that the kind can express.
+func (a Addon) Satisfied(have, want string) bool {
+	if have == want || strings.HasPrefix(have, want+"==") || strings.HasPrefix(have, want+"@") {
+		return true
+	}
+	switch a.Kind {
+	case "pip":
+		q, err := python.ParseRequirement(want)
+		name, v, ok := strings.Cut(have, "==")
+		return err == nil && ok && q.Name == python.Normal(name) && q.Specifiers.Allow(v)
+	case "npm":
+		at, end := strings.LastIndexByte(want, '@'), strings.LastIndexByte(have, '@')
+		return at > 0 && end > 0 && want[:at] == have[:end] && version.InRange(have[end+1:], want[at+1:])
+	case "r":
+		n, err := rlang.ParseNeed(want)
+		name, v, ok := strings.Cut(have, "@")
+		return err == nil && ok && n.Name == name && n.Allows(v)
+	}
+	return false
 }
 
 //go:embed addons/*.toml
@@ -59,6 +92,18 @@ func (r *reader) addon(name string, t *page.Table) Addon {
 	a := Addon{Name: name, Kind: r.Text(t, "kind"), Want: r.Texts(t, "want"), Place: r.Place(t.Span)}
 	if v := t.Get("kind"); v != nil && !slices.Contains(AddonKinds(), a.Kind) {
 		r.Fault(v.Span, fault.DidYouMean(a.Kind, AddonKinds())+" Or write list and add yourself.", "no kind of add-on is named %q", a.Kind)
+	}
+	if t.Get("files") != nil {
+		a.Files = r.Texts(t, "files")
+		for i, glob := range a.Files {
+			below, home := strings.CutPrefix(glob, "~/")
+			if !home {
+				below = glob
+			}
+			if !doublestar.ValidatePattern(below) || path.IsAbs(below) || strings.HasPrefix(path.Clean(below), "..") {
+				r.Fault(t.Get("files").Items[i].Span, "Write a glob from the project's folder, or behind ~/ from the person's home.", "%q names no files of an add-on", glob)
+			}
+		}
 	}
 	before := len(r.uses)
 	required := a.Kind == ""

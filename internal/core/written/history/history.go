@@ -98,7 +98,7 @@ func (h *History) List(limit int) (out []Revision, cut bool, err error) {
 	}
 	head, err := h.repository.Head()
 	if err != nil {
-		return nil, false, nil // nothing is committed yet
+		return h.kept(limit) // nothing is committed yet
 	}
 	commits, err := h.repository.Log(&git.LogOptions{From: head.Hash(), Order: git.LogOrderCommitterTime})
 	if err != nil {
@@ -126,6 +126,59 @@ func (h *History) List(limit int) (out []Revision, cut bool, err error) {
 		}
 	}
 	return out, cut, nil
+}
+
+// Committed tells whether version control has a commit, which Find counts from.
+func (h *History) Committed() bool {
+	if h.repository == nil {
+		return false
+	}
+	_, err := h.repository.Head()
+	return err == nil
+}
+
+// Uncommitted are the locks that were put aside in the checkout and that no listed revision has,
+// the newest first: what was in force and was never committed.
+func (h *History) Uncommitted(listed []Revision) ([]Revision, error) {
+	if !h.Committed() {
+		return nil, nil // they are the list
+	}
+	all, _, err := h.kept(0)
+	known := map[lock.ID]bool{}
+	for _, r := range listed {
+		if r.Lock != nil {
+			known[r.Lock.ID()] = true
+		}
+	}
+	var out []Revision
+	for _, r := range all {
+		if id := r.Lock.ID(); !known[id] {
+			known[id] = true
+			out = append(out, r)
+		}
+	}
+	return out, err
+}
+
+// Same tells whether a file of the project is in the last commit as it is here.
+func (h *History) Same(name string, content []byte) bool {
+	if !h.Committed() {
+		return false
+	}
+	head, err := h.repository.Head()
+	if err != nil {
+		return false
+	}
+	c, err := h.repository.CommitObject(head.Hash())
+	if err != nil {
+		return false
+	}
+	id, err := h.blob(c, name)
+	if err != nil || id.IsZero() {
+		return false
+	}
+	committed, err := h.content(id)
+	return err == nil && string(committed) == string(content)
 }
 
 // blob is the id of a file in a commit; zero where it has none.
@@ -254,21 +307,23 @@ func (h *History) Find(rev string) (Revision, error) {
 		if err != nil {
 			return Revision{}, err
 		}
-		if h.repository == nil {
+		if !h.Committed() {
 			n-- // what was put aside is not the present one
+		} else if now, err := lock.Read(h.Dir); err == nil && len(list) > 0 && list[0].Lock != nil && list[0].Lock.ID() != now.ID() {
+			n-- // the present one is not committed, so that one back is what is
 		}
 		if n < len(list) {
 			return list[n], nil
 		}
 		return Revision{}, fault.New(fault.Use, "there is no earlier lock number %s", rev).Advise("List them: trammel recall --list")
 	}
-	if h.repository == nil {
-		list, _, err := h.kept(0)
-		for _, r := range list {
-			if r.ID == rev {
-				return r, err
-			}
+	list, _, err := h.kept(0)
+	for _, r := range list {
+		if r.ID == rev {
+			return r, err
 		}
+	}
+	if !h.Committed() {
 		return Revision{}, errNone(rev)
 	}
 	id, err := h.repository.ResolveRevision(plumbing.Revision(rev))
