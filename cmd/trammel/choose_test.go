@@ -72,7 +72,7 @@ func TestFind(t *testing.T) {
 	if h.ok("find", "--offline", "go") != out {
 		t.Error("offline find says something else")
 	}
-	h.fails(2, []string{`no tool is known for "nod-e"`, `Did you mean "node"?`}, "find", "nod-e")
+	h.fails(2, []string{`no tool and no package is known for "nod-e"`, `Did you mean "node"?`}, "find", "nod-e")
 	h.fails(1, []string{"no version of go fits"}, "find", "--offline", "go", "=9.9")
 
 	// Outside of any project too.

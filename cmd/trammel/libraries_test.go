@@ -98,6 +98,7 @@ func module(name, version string, requires ...string) standin.Wheel {
 }
 
 func TestLibrariesOfAPythonProjectAreLockedMadeAndProven(t *testing.T) {
+	t.Parallel()
 	s := standin.New()
 	defer s.Close()
 	for _, w := range []standin.Wheel{module("tally", "1.0"), module("tally", "1.1", "grid >=2"), module("grid", "1.0"), module("grid", "2.0"), module("grid", "2.1rc1")} {
@@ -161,6 +162,7 @@ want  = ["board[counts] >=3"]
 }
 
 func TestAChangedByteInALibraryIsNamed(t *testing.T) {
+	t.Parallel()
 	s := standin.New()
 	defer s.Close()
 	s.PutWheel("shelf", module("tally", "1.0"))
@@ -201,6 +203,7 @@ func TestAChangedByteInALibraryIsNamed(t *testing.T) {
 }
 
 func TestWhatDoesNotFitIsExplainedByWhoAsks(t *testing.T) {
+	t.Parallel()
 	s := standin.New()
 	defer s.Close()
 	s.PutWheel("shelf", module("board", "1.0", "grid <2"))
@@ -251,6 +254,7 @@ func TestWhatDoesNotFitIsExplainedByWhoAsks(t *testing.T) {
 }
 
 func TestIndexesThatAreSlowCutOrLying(t *testing.T) {
+	t.Parallel()
 	s := standin.New()
 	defer s.Close()
 	hidden := module("grid", "1.0")
@@ -302,6 +306,7 @@ func TestIndexesThatAreSlowCutOrLying(t *testing.T) {
 }
 
 func TestADateBoundsLibraries(t *testing.T) {
+	t.Parallel()
 	s := standin.New()
 	defer s.Close()
 	for i, v := range []string{"1.0", "1.1"} {
@@ -340,6 +345,7 @@ func putNPM(s *standin.Server, name, version string, fields map[string]any, file
 }
 
 func TestLibrariesOfANodeProjectAreShownInItsFolder(t *testing.T) {
+	t.Parallel()
 	s := standin.New()
 	defer s.Close()
 	putNPM(s, "grid", "1.2.0", nil, standin.File{Name: "index.js", Content: "grid 1"})
@@ -398,6 +404,7 @@ func TestLibrariesOfANodeProjectAreShownInItsFolder(t *testing.T) {
 }
 
 func TestWhatPackageLockSaysIsWhatIsLocked(t *testing.T) {
+	t.Parallel()
 	s := standin.New()
 	defer s.Close()
 	for _, v := range []string{"1.0.0", "1.1.0"} {
@@ -454,4 +461,96 @@ func integrityOf(t *testing.T, s *standin.Server, name, version string) string {
 		t.Fatal(err)
 	}
 	return doc.Versions[version].Dist.Integrity
+}
+
+func TestASetTravelsInABundleABillAndAnOpenLock(t *testing.T) {
+	t.Parallel()
+	s := standin.New()
+	defer s.Close()
+	s.PutWheel("shelf", module("tally", "1.0", "grid; sys_platform == 'linux'"))
+	s.PutWheel("shelf", module("grid", "2.0"))
+	h := pythonHut(t, s, "\n[libraries.survey]\nkind = \"python\"\nwant = [\"tally\"]\n")
+	h.ok("lock")
+	h.fitted()
+	if bill := h.ok("export", "cyclonedx"); !strings.Contains(bill, "pkg:pypi/tally@1.0") || !strings.Contains(bill, "pkg:pypi/grid@2.0") {
+		t.Errorf("the bill:\n%s", bill)
+	}
+	pylock := h.ok("export", "pylock")
+	for _, words := range []string{"lock-version = \"1.0\"", "name = \"tally\"", "hashes = { sha256 = ", "tally-1.0-py3-none-any.whl"} {
+		if !strings.Contains(pylock, words) {
+			t.Errorf("pylock.toml does not say %q:\n%s", words, pylock)
+		}
+	}
+	h.ok("export", "bundle", "--output", "hut.bundle")
+	// Read back it locks the same, by its hashes alone.
+	other := pythonHut(t, s, "\n[libraries.survey]\nkind = \"python\"\nfiles = [\"pylock.toml\"]\n")
+	other.write("pylock.toml", pylock)
+	other.ok("lock")
+	section := func(h *hut) string {
+		lock := h.read("trammel.lock")
+		lock = lock[strings.Index(lock, "packages = "):]
+		return lock[:strings.Index(lock, "]")]
+	}
+	if section(other) != section(h) {
+		t.Errorf("%s\nand\n%s", section(other), section(h))
+	}
+	evil := module("tally", "1.0", "grid; sys_platform == 'linux'")
+	evil.Files[0].Content = "version = 'x'\n"
+	s.PutWheel("shelf", evil)
+	fresh := pythonHut(t, s, "\n[libraries.survey]\nkind = \"python\"\nfiles = [\"pylock.toml\"]\n")
+	fresh.write("pylock.toml", pylock)
+	fresh.fails(2, []string{"tally 1.0 has no file with a hash that the asks name"}, "lock")
+	// The bundle alone is enough on a machine without a network; a changed byte in it is found.
+	third := h.elsewhere(nil)
+	third.copyFrom(h, "tools")
+	raw, err := os.ReadFile(filepath.Join(h.dir, "hut.bundle"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+	at := strings.Index(string(raw), "tally.py")
+	bad := append([]byte(nil), raw...)
+	bad[at] ^= 1
+	os.WriteFile(filepath.Join(third.dir, "bad.bundle"), bad, 0o644)
+	digest := h.read("trammel.lock")
+	digest = digest[strings.Index(digest, "tally 1.0 "):]
+	digest = strings.Fields(digest)[4][len("sha256:"):][:16]
+	third.fails(5, []string{digest, "its bytes are not those that the lock names"}, "fit", "--approve", "--bundle", "bad.bundle")
+	os.WriteFile(filepath.Join(third.dir, "hut.bundle"), raw, 0o644)
+	third.ok("fit", "--approve", "--bundle", "hut.bundle")
+	third.ok("verify", "--deep")
+	// What no lock names any more is freed, and what one does is kept.
+	h.write("trammel.toml", strings.Replace(h.read("trammel.toml"), `want = ["tally"]`, `want = ["grid"]`, 1))
+	if file, _ := hostPython(); file != "" {
+		if got := third.ok("run", "--", "python", "-c", "import tally, grid; print(grid.version)"); got != "2.0\n" {
+			t.Errorf("%q", got)
+		}
+	}
+	third.ok("sweep")
+	third.ok("verify", "--deep")
+}
+
+func TestAToolOfNpmNeedsTheNodeThatItSays(t *testing.T) {
+	t.Parallel()
+	s := standin.New()
+	defer s.Close()
+	s.PutNode("22.11.0")
+	s.Describe("charts", "1.0.0", map[string]any{"bin": "c.js", "engines": map[string]string{"node": ">=23"}})
+	s.PutNPM("charts", "1.0.0", hutDay, map[string]string{"node": ">=23"}, standin.File{Name: "package.json", Content: `{"name": "charts"}`}, standin.File{Name: "c.js"})
+	const tool = "\ncharts = { version = \"latest\", from = \"npm\", package = \"charts\" }\n"
+	h := newHut(t, s, "format = 1\nproject = \"heronweir\"\n\n[toolchain]"+tool)
+	h.fails(2, []string{"charts 1.0.0 runs on Node.js (>=23), and no node toolchain is declared", "trammel set node=latest"}, "lock")
+	h = newHut(t, s, "format = 1\nproject = \"heronweir\"\n\n[toolchain]\nnode = \"22\""+tool)
+	h.fails(2, []string{"needs Node.js >=23, and node 22.11.0 is locked"}, "lock")
+	// What is not there is said, with the way to what it may be.
+	h = newHut(t, s, "format = 1\nproject = \"heronweir\"\n\n[toolchain]\n")
+	h.fails(2, []string{`It is called "go": trammel set go=1.24`}, "set", "golang=1.24")
+	h.fails(2, []string{`The source "npm" has a package of that name: trammel set charts=1 --from npm --package charts`}, "set", "charts=1")
+	h.fails(2, []string{`the source "npm" has no package chartz`}, "set", "chartz=1", "--from", "npm", "--package", "chartz")
+	if out := h.ok("find", "charts"); !strings.Contains(out, "trammel set charts=latest --from npm --package charts") {
+		t.Error(out)
+	}
+	if out := h.ok("find", "golang"); !strings.Contains(out, "Go") {
+		t.Error(out)
+	}
 }

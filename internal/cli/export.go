@@ -13,8 +13,10 @@ import (
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/platform"
 	"trammel.example/trammel/internal/core/checkout/approval"
+	"trammel.example/trammel/internal/core/origins/resolve"
 	"trammel.example/trammel/internal/core/proven/export"
 	"trammel.example/trammel/internal/core/running/environ"
+	"trammel.example/trammel/internal/core/written/lock"
 )
 
 func exportCommand() *cli.Command {
@@ -30,10 +32,11 @@ func exportCommand() *cli.Command {
 			kind("cyclonedx", "the bill of materials, as CycloneDX JSON", exportBill, &cli.StringFlag{Name: "platform", Usage: "of the `OS/ARCH`; default: this machine's"}),
 			kind("bundle", "every archive of the lock in one file, for machines without network: trammel fit --bundle FILE", exportBundle,
 				&cli.StringSliceFlag{Name: "platform", Usage: "for the `OS/ARCH`; default: all that are locked"}, offlineFlag()),
+			kind("pylock", "a set of Python libraries as other installers read it, pylock.toml", exportPyLock, offlineFlag()),
 			kind("dotenv", "the variables, as NAME='value' lines; secrets are left out", exportDotenv),
 		},
 		Action: func(context.Context, *cli.Command) error {
-			return fault.New(fault.Use, "say what to export").Advise("Known: bundle, cyclonedx, dotenv.")
+			return fault.New(fault.Use, "say what to export").Advise("Known: bundle, cyclonedx, dotenv, pylock.")
 		},
 	}
 }
@@ -114,6 +117,24 @@ func exportDotenv(ctx context.Context, c *cli.Command) error {
 	text, secrets := export.Dotenv(plan.Environment)
 	if len(secrets) > 0 {
 		screen(c).Say("Left out, since they are secrets: %s", strings.Join(secrets, ", "))
+	}
+	return emit(c, text)
+}
+
+func exportPyLock(ctx context.Context, c *cli.Command) error {
+	p, l, err := lookLocked(c)
+	if err != nil {
+		return err
+	}
+	name := c.Args().First()
+	for _, n := range lock.Sorted(l.Libraries) {
+		if name == "" && l.Libraries[n].Kind == lock.Python {
+			name = n
+		}
+	}
+	text, err := export.PyLock(ctx, l, name, resolve.Where(p.Written, l, name, machine(p), client(p, c.Bool("offline"))))
+	if err != nil {
+		return err
 	}
 	return emit(c, text)
 }

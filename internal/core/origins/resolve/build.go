@@ -1,6 +1,7 @@
 package resolve
 
 import (
+	"context"
 	"fmt"
 	"path"
 	"regexp"
@@ -9,6 +10,7 @@ import (
 
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/version"
+	"trammel.example/trammel/internal/core/origins/source"
 	"trammel.example/trammel/internal/core/written/card"
 	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/lock"
@@ -55,6 +57,28 @@ func (r *resolver) builder(t declare.Toolchain, way choice) (string, error) {
 			Advise("Declare one: trammel set go=latest")
 	}
 	return "go " + golang.Version, nil
+}
+
+// onNode makes sure that a tool of npm has the Node.js that it says it needs.
+func (r *resolver) onNode(ctx context.Context, t declare.Toolchain, s source.Source, v string) error {
+	npm, ok := s.(interface {
+		NodeNeed(ctx context.Context, name, v string) (string, error)
+	})
+	if !ok || t.Package == "" {
+		return nil
+	}
+	need, err := npm.NodeNeed(ctx, t.Package, v)
+	if err != nil || need == "" {
+		return err
+	}
+	node, ok := r.locked["node"]
+	if !ok {
+		return fault.Findings{{Place: t.Place, What: fmt.Sprintf("%s %s runs on Node.js (%s), and no node toolchain is declared", t.Name, v, need), Do: "Declare one: trammel set node=latest"}}
+	}
+	if !version.InRange(node.Version, need) {
+		return fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%s %s needs Node.js %s, and node %s is locked", t.Name, v, need, node.Version), Do: fmt.Sprintf("Ask for an older %s, or for another node. See: trammel find node", t.Name)}}
+	}
+	return nil
 }
 
 // builtBy tells whether all parts of an item have this builder.

@@ -13,8 +13,10 @@ import (
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/event"
 	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/base/platform"
 	"trammel.example/trammel/internal/core/base/solve"
+	"trammel.example/trammel/internal/core/origins/source"
 	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/lock"
 )
@@ -210,4 +212,20 @@ func (r *resolver) sameLibraries(source string, l *lock.Lock) bool {
 	return maps.EqualFunc(pick(r.o.Old), pick(l), func(a, b map[string]lock.Set) bool {
 		return maps.EqualFunc(a, b, func(a, b lock.Set) bool { return slices.Equal(a.Packages, b.Packages) })
 	})
+}
+
+// Where gives the addresses of the files of a set, as its source has them now.
+func Where(d *declare.Declaration, l *lock.Lock, set string, m *source.Machine, client *fetch.Client) func(context.Context, lock.LibraryOf) (string, error) {
+	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	return func(ctx context.Context, one lock.LibraryOf) (string, error) {
+		x := r.open(l.Libraries[set].Source)
+		if x.err != nil {
+			return "", x.err
+		}
+		found, err := x.source.(*source.Wheels).Find(ctx, one)
+		if err != nil {
+			return "", err
+		}
+		return fetch.Redact(found[0].URL), nil
+	}
 }

@@ -293,6 +293,9 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 			return lock.Item{}, err
 		}
 	}
+	if err := r.onNode(ctx, t, x.source, v); err != nil {
+		return lock.Item{}, err
+	}
 	item := lock.Item{
 		Version: v, Source: way.source, Card: way.card.Digest(),
 		Answer: way.card.Answer.Run, Match: way.card.Answer.Match, Variables: map[string]string{},
@@ -418,6 +421,9 @@ func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice,
 		} else if !fetch.NotFound(partsErr) {
 			return "", partsErr
 		}
+	}
+	if err != nil && t.Package == "" { // a card names it, so that the source is not what it should be
+		return "", err
 	}
 	if err != nil || len(releases) == 0 && way.from.Kind == "debian" && way.from.Package != "" { // it does not know the package at all
 		return "", r.noPackage(ctx, t, way, s)

@@ -94,6 +94,18 @@ func (n *npm) treePart(ctx context.Context, from card.From, v string, on platfor
 	return part, nil
 }
 
+// NodeNeed is what a version of a package needs of Node.js, as its engines say; "" for
+// nothing.
+func (n *npm) NodeNeed(ctx context.Context, name, v string) (string, error) {
+	doc, err := n.document(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	engines, _ := doc.Versions[v].Engines.(map[string]any)
+	need, _ := engines["node"].(string)
+	return need, nil
+}
+
 // commands are those of a package's bin: a table, or one path for the package's
 // own name (npm documentation, "package.json", bin).
 func commands(name string, one npmVersion) (map[string]string, error) {

@@ -13,6 +13,7 @@ package environ
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -83,6 +84,10 @@ func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Dec
 		switch l.Libraries[x.Item].Kind {
 		case lock.Python: // a user's own scheme: on the path of this environment's interpreter alone
 			e.set("PYTHONUSERBASE", p.State.Store.Path(x), what)
+			// What the interpreter compiles goes elsewhere than into the store, whoever runs it.
+			if !e.has("PYTHONPYCACHEPREFIX") {
+				e.set("PYTHONPYCACHEPREFIX", filepath.Join(p.cache(), "python"), what)
+			}
 		case lock.R:
 			e.set("R_LIBS", filepath.Join(p.State.Store.Path(x), libraries.RFolder), what)
 		}
@@ -105,6 +110,10 @@ var pathsOf = map[string][]string{
 	"python": {"PYTHONPATH", "PYTHONHOME"},
 	"r":      {"R_LIBS"},
 	"node":   {"NODE_PATH"},
+}
+
+func (e *Environment) has(name string) bool {
+	return slices.ContainsFunc(e.Variables, func(v Variable) bool { return v.Name == name })
 }
 
 // set adds a variable, or gives one that is there a new value.

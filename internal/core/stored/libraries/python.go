@@ -164,11 +164,11 @@ func starter(interpreter string) string {
 	return "#!/usr/bin/env python" + version.Minor(interpreter) + "\n"
 }
 
-// finder makes a script find the set that it lies in, whatever the environment says. It is
-// one line, so that line numbers in messages move by one.
+// finder makes a script find the set that it lies in, whatever the environment says, and
+// leave the set as it is. It is one line, so that line numbers in messages move by one.
 func finder(interpreter string) string {
 	return `import os as _o, site as _s, sys as _y; _d = _o.path.join(_o.path.dirname(_o.path.dirname(_o.path.realpath(__file__))), "` +
-		strings.ReplaceAll(PythonFolder(interpreter), "/", `", "`) + `"); _d in _y.path or _s.addsitedir(_d)` + "\n"
+		strings.ReplaceAll(PythonFolder(interpreter), "/", `", "`) + `"); _d in _y.path or _s.addsitedir(_d); _y.dont_write_bytecode = _y.dont_write_bytecode or not _y.pycache_prefix` + "\n"
 }
 
 // installer is pip for an environment whose libraries are locked: it lists and shows, and
