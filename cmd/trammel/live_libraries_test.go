@@ -7,6 +7,7 @@ import (
 	"runtime"
 	"strings"
 	"testing"
+	"time"
 
 	"trammel.example/trammel/internal/standin"
 )
@@ -217,4 +218,42 @@ want = ["ladder", "tally == 1.0"]
 	h.ok("set", "figures/broken=latest")
 	h.ok("approve", "--yes")
 	h.fails(1, []string{"broken 1.0 could not be built", "expected expression", "Log: "}, "fit")
+}
+
+// The walks of the guide, from an empty folder to a figure, with real interpreters; made-up
+// packages stand for what a reader would use.
+func TestLiveTheWalksOfTheGuide(t *testing.T) {
+	liveArchive(t)
+	s := standin.New()
+	defer s.Close()
+	smoothed := func(more string) []standin.File {
+		return []standin.File{
+			{Name: "R/s.R", Content: "smoothed <- function(x) .Call('smoothed', as.numeric(x), PACKAGE = 'weirstats')\n"},
+			{Name: "src/s.c", Content: "#include <Rinternals.h>\nSEXP smoothed(SEXP x) { R_xlen_t n = Rf_xlength(x); SEXP y = PROTECT(Rf_allocVector(REALSXP, n)); for (R_xlen_t i = 0; i < n; i++) REAL(y)[i] = (REAL(x)[i > 0 ? i - 1 : i] + REAL(x)[i]) / 2" + more + "; UNPROTECT(1); return y; }\n"},
+		}
+	}
+	s.PutR("cran",
+		standin.RPackage{Name: "weirstats", Version: "1.0", Compiled: true, Exports: "useDynLib(weirstats)\nexport(smoothed)", Files: smoothed("")},
+		standin.RPackage{Name: "weirstats", Version: "1.1", Compiled: true, Exports: "useDynLib(weirstats)\nexport(smoothed)", Files: smoothed(" + 0")})
+	plot := standin.Wheel{Name: "weirplot", Version: "2.0", Requires: []string{"paints; extra == 'colour'"}, Extras: []string{"colour"}, Files: []standin.File{{Name: "weirplot.py", Content: "import paints\ndef bars(file, rows):\n    out = ''.join(f'<rect x=\"{20 * i}\" y=\"{100 - 20 * n}\" width=\"15\" height=\"{20 * n}\" fill=\"{paints.deep}\"/>' for i, (_, n) in enumerate(sorted(rows.items())))\n    open(file, 'w').write(f'<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"200\" height=\"100\">{out}</svg>')\n"}}}
+	s.PutWheel("shelf", plot)
+	s.PutWheel("shelf", standin.Wheel{Name: "paints", Version: "0.3", Files: []standin.File{{Name: "paints.py", Content: "deep = '#246'\n"}}})
+	for _, v := range []string{"1.0", "1.1"} {
+		s.PutWheel("shelf", standin.Wheel{Name: "tally", Version: v, Files: []standin.File{{Name: "tally.py", Content: "def hours(list):\n    return {h: list.count(h) for h in list}\n"}}})
+	}
+	all := pages(t)
+	for _, page := range walks {
+		t.Run(strings.ReplaceAll(page, "/", "-"), func(t *testing.T) {
+			h := archiveHut(t, "")
+			root := t.TempDir()
+			if err := os.WriteFile(filepath.Join(root, ".Rprofile"), []byte(fmt.Sprintf("options(repos = c(CRAN = %q))\n", s.R("cran"))), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			h.env = append(h.env, "PIP_INDEX_URL="+s.Python("shelf"))
+			_, out, err := runPage(t, h, root, root, "", all[page], 12*time.Minute)
+			if err != nil {
+				t.Errorf("%v\n%s", err, out[max(0, len(out)-3000):])
+			}
+		})
+	}
 }
