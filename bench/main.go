@@ -221,7 +221,7 @@ func (b *workshop) rows(words []string) ([]row, error) {
 	}{
 		{"prompts folder project", b.prompts}, {"services chain start status supervisor forward 256", b.services},
 		{"verify deep files recall revisions", b.proofs}, {"growth tools steps lock fit with show run", b.growth},
-		{"sealed look-up root packages closure", b.archive}, {"unpack toolchain zip tar", b.archives},
+		{"sealed look-up root packages closure", b.archive}, {"unpack toolchain zip tar", b.archives}, {"library set wheels", b.libraries},
 	} {
 		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(part.about, w) }) {
 			continue

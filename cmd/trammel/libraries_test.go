@@ -133,6 +133,21 @@ want  = ["board[counts] >=3"]
 		}
 		h.fails(1, []string{"trammel set survey/NAME=latest"}, "run", "--", "pip", "install", "nosuch")
 	}
+	for _, c := range []struct {
+		args  string
+		words []string
+	}{
+		{"show", []string{"libraries", "survey", "3 packages", "for python"}}, {"show survey", []string{"requirements.txt", "board[counts] >=3", "grid 2.0", "board-count"}},
+		{"show survey/grid", []string{"grid-2.0-py3-none-any.whl", "sha256:"}}, {"find survey/grid", []string{"2.0", "locked", "1.0"}}, {"find board", []string{"board", "3.0", "shelf", "trammel set survey/board=latest"}},
+		{"export cyclonedx", []string{"pkg:pypi/tally@1.1"}}, {"approve", []string{"libraries survey", "3 packages for python"}},
+	} {
+		out := h.ok(strings.Fields(c.args)...)
+		for _, words := range c.words {
+			if !strings.Contains(out, words) {
+				t.Errorf("%s does not say %q:\n%s", c.args, words, out)
+			}
+		}
+	}
 	// A comment in the file of asks changes nothing; another ask does.
 	h.write("requirements.txt", "grid\n# said otherwise\n")
 	h.ok("lock", "--check")
@@ -147,6 +162,9 @@ want  = ["board[counts] >=3"]
 	// Back, and one at a time by name.
 	h.write("requirements.txt", "grid\n")
 	h.ok("lock")
+	if out := h.ok("newer"); !strings.Contains(out, "survey/tally") || !strings.Contains(out, "newer") || strings.Contains(out, "survey/board") {
+		t.Errorf("newer says\n%s", out)
+	}
 	if out := h.ok("lock", "--renew", "survey/tally"); !strings.Contains(out, "survey: tally 1.0 → 1.1") {
 		t.Errorf("renewing one library:\n%s", out)
 	}

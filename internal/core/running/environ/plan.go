@@ -157,14 +157,19 @@ func (p *Plan) view() (v *seal.View, inside string) {
 // ID is the environment id on this platform.
 func (p *Plan) ID() lock.EnvironmentID { return p.id }
 
-// Build is what services run: the tools of the frame and the root that is seen. The
+// Build is what services run: the tools of the frame, the root that is seen and the sets of
+// libraries. The
 // environment id says more than that, and would start all anew when one changed.
 func (p *Plan) Build() string {
 	root := ""
 	if p.Environment.View != nil {
 		root = p.Environment.View.Root
 	}
-	return canon.Digest(canon.List{p.Folders.Frame, root})
+	facts := canon.List{p.Folders.Frame, root}
+	for _, set := range p.State.Store.Complete(p.State.Lock.SetsOn(p.State.Platform)) {
+		facts = append(facts, string(set.Tree))
+	}
+	return canon.Digest(facts)
 }
 
 // compute makes an environment with the numbers that ports have for who is in it.
