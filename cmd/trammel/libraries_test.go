@@ -139,7 +139,7 @@ want  = ["board[counts] >=3"]
 	}{
 		{"show", []string{"libraries", "survey", "3 packages", "for python"}}, {"show survey", []string{"requirements.txt", "board[counts] >=3", "grid 2.0", "board-count"}},
 		{"show survey/grid", []string{"grid-2.0-py3-none-any.whl", "sha256:"}}, {"find survey/grid", []string{"2.0", "locked", "1.0"}}, {"find board", []string{"board", "3.0", "shelf", "trammel set survey/board=latest"}},
-		{"export cyclonedx", []string{"pkg:pypi/tally@1.1"}}, {"approve", []string{"libraries survey", "3 packages for python"}},
+		{"export cyclonedx", []string{"pkg:pypi/tally@1.1"}}, {"approve --json", []string{"libraries survey", "3 packages for python"}},
 	} {
 		out := h.ok(strings.Fields(c.args)...)
 		for _, words := range c.words {
