@@ -162,14 +162,22 @@ func TestLiveASurveyInASealedRoot(t *testing.T) {
 		t.Errorf("the host's /usr/bin shows: %s", got)
 	}
 	h.ok("verify", "--deep")
-	found, _ := filepath.Glob(filepath.Join(sharedHome, "data/store/*-trixie-*/usr/lib/R/library/stats/DESCRIPTION"))
-	if len(found) == 0 {
-		t.Fatal("R has no stats")
+	// A file of this very root, not of the packages that it shares with others.
+	root, err := filepath.EvalSymlinks(filepath.Join(h.dir, ".trammel/frame/roots/trixie"))
+	if err != nil {
+		t.Fatal(err)
 	}
-	raw, _ := os.ReadFile(found[0])
+	file := filepath.Join(root, "usr/lib/R/library/stats/DESCRIPTION")
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
 	raw[3] ^= 1
-	os.Chmod(found[0], 0o644)
-	os.WriteFile(found[0], raw, 0o644)
+	os.Chmod(filepath.Dir(file), 0o755)
+	os.Remove(file)
+	if err := os.WriteFile(file, raw, 0o444); err != nil {
+		t.Fatal(err)
+	}
 	h.fails(3, []string{"usr/lib/R/library/stats/DESCRIPTION", "changed"}, "verify", "--deep")
 	h.ok("fit")
 	h.ok("verify", "--deep")

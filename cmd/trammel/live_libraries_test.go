@@ -79,7 +79,7 @@ func TestLivePythonLibrariesWithCompiledCode(t *testing.T) {
 	ids := map[string]string{}
 	for _, isolation := range []string{"sealed", "clean", "open"} {
 		for _, who := range []string{"root", "ordinary"} {
-			if who == "ordinary" && (os.Getuid() != 0 || isolation == "open") {
+			if who == "ordinary" && (os.Getuid() != 0 || isolation != "sealed") {
 				continue
 			}
 			declaration := pythonSet(s, isolation, "\n[libraries.survey]\nkind  = \"python\"\nwant  = [\"ladder\", \"weirsrc\"]\nbuild = [\"weirsrc\"]\n")

@@ -83,44 +83,79 @@ func findAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return fault.New(fault.Use, "%v", err)
 	}
-	offer, err := resolve.Look(ctx, p.Declaration, machine(p), web, t)
+	offers, err := resolve.Look(ctx, p.Declaration, machine(p), web, t)
 	if err != nil {
 		return plainFindings(err)
 	}
+	t.Ask = resolve.AskNow(t, time.Now())
 	asOf := time.Time{}
 	if text := c.String("as-of"); text != "" {
 		if asOf, err = declare.ParseDate(text); err != nil {
 			return fault.New(fault.Use, "%q is not a date such as 2026-03-01", text)
 		}
 	}
-	list := slices.DeleteFunc(offer.Releases, func(x source.Release) bool {
-		return !c.Bool("all") && !t.Ask.Allows(offer.Scheme, x.Version) || !asOf.IsZero() && x.Published.After(asOf)
-	})
-	total := len(list)
-	if !c.Bool("all") && len(list) > shownVersions {
-		list = list[:shownVersions]
+	found := 0
+	var out []offerOut
+	for i, offer := range offers {
+		// A plain number shows what begins so, with --all too.
+		list := slices.DeleteFunc(offer.Releases, func(x source.Release) bool {
+			named := len(c.Args().Slice()) > 1
+			return (!c.Bool("all") || named) && !allows(t.Ask, offer.Scheme, x.Version, c.Bool("all")) || !asOf.IsZero() && x.Published.After(asOf)
+		})
+		total := len(list)
+		if !c.Bool("all") && len(list) > shownVersions {
+			list = list[:shownVersions]
+		}
+		t.From = offer.Source
+		resolve.Date(ctx, p.Declaration, machine(p), web, t, list)
+		if !asOf.IsZero() {
+			list = slices.DeleteFunc(list, func(x source.Release) bool { return x.Published.After(asOf) })
+		}
+		found += len(list)
+		marks := marksOf(p, t.Name, offer)
+		if c.Bool("json") {
+			out = append(out, offerOf(offer, list, marks))
+			continue
+		}
+		rows := [][]ui.Cell{}
+		for _, x := range list {
+			rows = append(rows, []ui.Cell{{Text: x.Version}, {Text: day(x.Published), Style: ui.Dim}, {Text: strings.Join(marks[x.Version], ", "), Style: ui.Accent}})
+		}
+		if i > 0 {
+			s.Print("")
+		}
+		s.Print("%s   %s", s.Paint(ui.Accent, t.Name), s.Paint(ui.Dim, "from "+offer.Source))
+		s.Table(rows)
+		if len(list) == 0 {
+			s.Print("  none that fits")
+		}
+		if total > len(list) && len(list) == shownVersions {
+			s.Say("%d more: trammel find --all %s", total-len(list), t.Name)
+		}
 	}
-	resolve.Date(ctx, p.Declaration, machine(p), web, t, list)
-	if !asOf.IsZero() {
-		list = slices.DeleteFunc(list, func(x source.Release) bool { return x.Published.After(asOf) })
-	}
-	marks := marksOf(p, t.Name, offer)
 	if c.Bool("json") {
-		return findJSON(s, offer, list, marks)
+		return s.JSON(struct {
+			Format int `json:"format"`
+			offerOut
+			More []offerOut `json:"more,omitempty"` // of further sources
+		}{1, out[0], out[1:]})
 	}
-	rows := [][]ui.Cell{}
-	for _, x := range list {
-		rows = append(rows, []ui.Cell{{Text: x.Version}, {Text: day(x.Published), Style: ui.Dim}, {Text: strings.Join(marks[x.Version], ", "), Style: ui.Accent}})
-	}
-	s.Print("%s   %s", s.Paint(ui.Accent, t.Name), s.Paint(ui.Dim, "from "+offer.Source))
-	s.Table(rows)
-	if len(list) == 0 {
+	if found == 0 {
 		return fault.New(fault.Failed, "no version of %s fits", t.Name)
 	}
-	if total > len(list) && len(list) == shownVersions {
-		s.Say("%d more: trammel find --all %s", total-len(list), t.Name)
-	}
 	return nil
+}
+
+// allows tells whether an ask allows a version, pre-releases too when all are wanted.
+func allows(ask version.Ask, scheme version.Scheme, v string, all bool) bool {
+	if ask.Allows(scheme, v) {
+		return true
+	}
+	if !all || !scheme.Prerelease(v) {
+		return false
+	}
+	prefix, ok := ask.Prefix()
+	return ok && strings.HasPrefix(v, prefix)
 }
 
 // plainFindings drops the place of findings that point at no file.
@@ -143,7 +178,7 @@ func day(t time.Time) string {
 // that the declaration allows.
 func marksOf(p *checkout.State, tool string, o *resolve.Offer) map[string][]string {
 	marks := map[string][]string{}
-	if p.Lock != nil && p.Lock.Items[tool].Version != "" {
+	if p.Lock != nil && p.Lock.Items[tool].Version != "" && p.Lock.Items[tool].Source == o.Source {
 		v := p.Lock.Items[tool].Version
 		marks[v] = append(marks[v], "locked")
 		if p.Has(tool) {
@@ -155,7 +190,7 @@ func marksOf(p *checkout.State, tool string, o *resolve.Offer) map[string][]stri
 			continue
 		}
 		for _, x := range o.Releases {
-			if t.Ask.Allows(o.Scheme, x.Version) {
+			if resolve.AskNow(t, time.Now()).Allows(o.Scheme, x.Version) {
 				marks[x.Version] = append(marks[x.Version], "newest allowed")
 				break
 			}
@@ -165,25 +200,35 @@ func marksOf(p *checkout.State, tool string, o *resolve.Offer) map[string][]stri
 }
 
 func findJSON(s *ui.Screen, o *resolve.Offer, list []source.Release, marks map[string][]string) error {
-	type release struct {
-		Version   string   `json:"version"`
-		Published string   `json:"published,omitempty"`
-		Marks     []string `json:"marks,omitempty"`
-	}
-	out := []release{}
+	return s.JSON(struct {
+		Format int `json:"format"`
+		offerOut
+	}{1, offerOf(o, list, marks)})
+}
+
+// offerOut is what one source has, as `find --json` prints it.
+type offerOut struct {
+	Tool     string       `json:"tool"`
+	Source   string       `json:"source"`
+	Versions []releaseOut `json:"versions"`
+}
+
+type releaseOut struct {
+	Version   string   `json:"version"`
+	Published string   `json:"published,omitempty"`
+	Marks     []string `json:"marks,omitempty"`
+}
+
+func offerOf(o *resolve.Offer, list []source.Release, marks map[string][]string) offerOut {
+	out := []releaseOut{}
 	for _, x := range list {
-		r := release{Version: x.Version, Marks: marks[x.Version]}
+		r := releaseOut{Version: x.Version, Marks: marks[x.Version]}
 		if !x.Published.IsZero() {
 			r.Published = x.Published.Format(time.RFC3339)
 		}
 		out = append(out, r)
 	}
-	return s.JSON(struct {
-		Format   int       `json:"format"`
-		Tool     string    `json:"tool"`
-		Source   string    `json:"source"`
-		Versions []release `json:"versions"`
-	}{1, o.Tool, o.Source, out})
+	return offerOut{o.Tool, o.Source, out}
 }
 
 // findLibrary lists the versions of one package of a set, those that are locked marked.

@@ -5,12 +5,17 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"trammel.example/trammel/internal/cli/ui"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/version"
+	"trammel.example/trammel/internal/core/checkout"
+	"trammel.example/trammel/internal/core/origins/resolve"
+	"trammel.example/trammel/internal/core/origins/source"
 	"trammel.example/trammel/internal/core/written/card"
 	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/draft"
@@ -30,7 +35,7 @@ func draftCommand() *cli.Command {
 	}
 }
 
-func draftAction(_ context.Context, c *cli.Command) error {
+func draftAction(ctx context.Context, c *cli.Command) error {
 	s := screen(c)
 	names, abouts := draft.Starters()
 	if c.Bool("starters") {
@@ -53,8 +58,16 @@ func draftAction(_ context.Context, c *cli.Command) error {
 			return fault.New(fault.Use, "no starter is named %q", from).Advise("%s", fault.DidYouMean(from, names))
 		}
 	} else {
+		info, err := os.Stat(dir)
+		if err != nil || !info.IsDir() {
+			return fault.New(fault.Use, "there is no folder %s", shown(dir))
+		}
 		found = draft.Look(os.DirFS(dir))
-		text = found.Text(draft.ProjectName(dir), func(tool string) bool { return slices.Contains(card.BuiltinNames(), tool) })
+		means, err := meansOf(ctx, c)
+		if err != nil {
+			return err
+		}
+		text = found.Text(draft.ProjectName(dir), means)
 	}
 	file := filepath.Join(dir, declare.FileName)
 	if _, err := declare.Parse(file, []byte(text)); err != nil {
@@ -74,10 +87,62 @@ func draftAction(_ context.Context, c *cli.Command) error {
 	for _, w := range found.Wants {
 		s.Print("  %-8s  %s", w.Tool, w.Why)
 	}
+	for _, l := range found.Libraries {
+		s.Print("  %-8s  libraries, from %s", l.Kind, l.File)
+	}
 	if len(found.Wants) == 0 && c.String("from") == "" {
 		s.Say("Nothing here states a version of anything. Add what you need: trammel find, trammel set go=1.24")
 		return nil
 	}
 	s.Say("Read it, then: trammel lock")
 	return nil
+}
+
+// meansOf is what there is to write a declaration with on this machine.
+func meansOf(ctx context.Context, c *cli.Command) (draft.Means, error) {
+	p, err := checkout.None(asked(c))
+	if err != nil {
+		return draft.Means{}, err
+	}
+	m := machine(p)
+	suite := source.AptSuite(m)
+	if suite == "" {
+		suite = "trixie"
+	}
+	debian := declare.Source{Name: suite, Kind: "debian", Debian: declare.Debian{Suites: []string{suite}, Components: []string{"main"}}}
+	d := *p.Declaration
+	d.Sources = []declare.Source{debian}
+	located := func(s declare.Source) bool {
+		_, err := source.Locate(s, m)
+		return err == nil
+	}
+	reached := located(debian)
+	return draft.Means{
+		Can: func(tool string) bool { return slices.Contains(card.BuiltinNames(), tool) },
+		From: func(tool string) bool {
+			known, ok := card.Builtin(tool)
+			return ok && !slices.ContainsFunc(known.From, func(f card.From) bool { return f.Kind != "debian" })
+		},
+		Suite: suite,
+		Has: func(tool, ask string) string {
+			parsed, err := version.ParseAsk(ask)
+			if err != nil || ask == "latest" || !reached {
+				return "" // locking says so
+			}
+			ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+			defer cancel()
+			offers, err := resolve.Look(ctx, &d, m, client(p, false), declare.Toolchain{Name: tool, Ask: parsed})
+			if err != nil || len(offers) == 0 || len(offers[0].Releases) == 0 {
+				return ""
+			}
+			o := offers[0]
+			if slices.ContainsFunc(o.Releases, func(r source.Release) bool { return parsed.Allows(o.Scheme, r.Version) }) {
+				return ""
+			}
+			return suite + " has " + o.Releases[0].Version
+		},
+		Index: func(kind string) bool {
+			return located(source.Implied(declare.LibraryKinds[kind].Source))
+		},
+	}, nil
 }

@@ -81,7 +81,7 @@ func (p *Progress) Sink(e event.Event) {
 		if t := p.find(e.Task); t != nil {
 			t.text, t.unit, t.current, t.total = e.Text, e.Unit, e.Current, e.Total
 		}
-	case event.Done, event.Failed:
+	case event.Done, event.Failed, event.Stopped:
 		t := p.find(e.Task)
 		if t == nil {
 			return
@@ -94,6 +94,8 @@ func (p *Progress) Sink(e event.Event) {
 		word, style := "done", Green
 		if e.Phase == event.Failed {
 			word, style = "failed", Red
+		} else if e.Phase == event.Stopped {
+			word, style = "stopped", Dim
 		}
 		detail := e.Text
 		if detail == "" && t.unit == event.Bytes && t.current > 0 {

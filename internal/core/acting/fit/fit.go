@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/event"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/checkout"
@@ -241,12 +242,12 @@ func addAll(ctx context.Context, s *checkout.State, o Options, todo []work) erro
 				err = add(ctx, s, o, from, w)
 			}
 			if err != nil {
-				cancel(err)
+				cancel(&event.Halted{Cause: event.Cause(err)}) // the others end, and have not failed
 			}
 		})
 	}
 	wait.Wait()
-	return context.Cause(ctx)
+	return event.Cause(context.Cause(ctx))
 }
 
 // open opens the source of an item, once for all of its parts.

@@ -7,6 +7,7 @@ package event
 
 import (
 	"context"
+	"errors"
 	"time"
 )
 
@@ -14,13 +15,14 @@ import (
 type Phase int
 
 // The phases of a piece of work. Every task that sends Begin sends exactly one
-// of Done and Failed.
+// of Done, Failed and Stopped.
 const (
 	Begin Phase = iota
 	Progress
 	Done
 	Failed
-	Remark // a sentence for the person, not part of any task
+	Stopped // ended because another task failed
+	Remark  // a sentence for the person, not part of any task
 )
 
 // Unit says what the counters of an Event count.
@@ -65,6 +67,22 @@ func Send(ctx context.Context, e Event) {
 // Say sends a remark: one sentence for the person.
 func Say(ctx context.Context, text string) { Send(ctx, Event{Phase: Remark, Text: text}) }
 
+// Halted is why a task ended that had no fault of its own: another one failed, which is the
+// cause. A context that is cancelled with it makes what depends on it end so.
+type Halted struct{ Cause error }
+
+func (h *Halted) Error() string { return h.Cause.Error() }
+func (h *Halted) Unwrap() error { return h.Cause }
+
+// Cause is the error of the task that failed.
+func Cause(err error) error {
+	var h *Halted
+	if errors.As(err, &h) {
+		return h.Cause
+	}
+	return err
+}
+
 // Task sends Begin and returns a function that ends the task: Done when the
 // error is nil, Failed otherwise.
 func Task(ctx context.Context, name string) func(text string, err error) {
@@ -72,7 +90,10 @@ func Task(ctx context.Context, name string) func(text string, err error) {
 	Send(ctx, Event{Phase: Begin, Task: name})
 	return func(text string, err error) {
 		phase := Done
-		if err != nil {
+		var halted *Halted
+		if errors.As(err, &halted) {
+			phase = Stopped
+		} else if err != nil {
 			phase = Failed
 		}
 		Send(ctx, Event{Phase: phase, Task: name, Text: text, Elapsed: time.Since(start)})

@@ -29,6 +29,7 @@ import (
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/foreign"
 )
 
 // Limits that keep a broken or hostile server from filling memory or time.
@@ -120,10 +121,28 @@ func Redact(address string) string {
 type StatusError struct {
 	URL    string
 	Status int
+	Said   string // the first line of what it answered, where that is text
 }
 
 func (e *StatusError) Error() string {
-	return fmt.Sprintf("%s answered %d %s", Redact(e.URL), e.Status, strings.ToLower(http.StatusText(e.Status)))
+	text := fmt.Sprintf("%s answered %d %s", Redact(e.URL), e.Status, strings.ToLower(http.StatusText(e.Status)))
+	if e.Said != "" {
+		text += ": " + e.Said
+	}
+	return text
+}
+
+// saidIn is the first line of an answer's text, for people; pages and data say nothing.
+func saidIn(resp *http.Response, body []byte) string {
+	kind := resp.Header.Get("Content-Type")
+	if !strings.HasPrefix(kind, "text/plain") && kind != "" {
+		return ""
+	}
+	line, _, _ := strings.Cut(strings.TrimSpace(string(body)), "\n")
+	if line == "" || strings.HasPrefix(line, "<") || strings.HasPrefix(line, "{") {
+		return ""
+	}
+	return fmt.Sprintf("%.200s", foreign.Line(line))
 }
 
 // NotFound tells whether err is a 404 or 410: the server is well and has no such
@@ -142,6 +161,8 @@ func sourceError(address Address, err error) error {
 	var status *StatusError
 	var dns *net.DNSError
 	switch {
+	case errors.As(err, &status) && status.Status == 403 && status.Said != "":
+		return e.Advise("Those are the source's own words. If it wants credentials, they come from the machine's settings.")
 	case errors.As(err, &status) && (status.Status == 401 || status.Status == 403):
 		return e.Advise("The source wants credentials that the machine's settings do not give.")
 	case errors.As(err, &status) && status.Status == 404:
@@ -284,9 +305,9 @@ func (c *Client) request(ctx context.Context, a Address, header http.Header) (*h
 	case http.StatusOK, http.StatusPartialContent, http.StatusNotModified, http.StatusRequestedRangeNotSatisfiable:
 		return resp, nil
 	}
-	io.CopyN(io.Discard, resp.Body, 4096)
+	said, _ := io.ReadAll(io.LimitReader(resp.Body, 4096))
 	resp.Body.Close()
-	status := StatusError{a.URL, resp.StatusCode}
+	status := StatusError{a.URL, resp.StatusCode, saidIn(resp, said)}
 	if seconds, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil {
 		return nil, &retryAfter{status, time.Duration(seconds) * time.Second}
 	}

@@ -12,12 +12,16 @@ import (
 //	"=1.24.3"        exactly that one
 //	">=1.22, <1.25"  all bounds hold
 //	"latest"         the newest release
+//	"1.22 || >=1.24" either will do
+//	"lts"            the newest line that is supported for long, of tools that have such
 //
 // Pre-releases are allowed only by an ask that itself names one.
 type Ask struct {
 	text   string
 	any    bool
+	lts    bool // which lines these are is filled in by OnLines
 	bounds []bound
+	or     []Ask // others that will do as well
 }
 
 type bound struct {
@@ -34,6 +38,23 @@ func ParseAsk(text string) (Ask, error) {
 	if a.text == "latest" {
 		a.any = true
 		return a, nil
+	}
+	if a.text == "lts" {
+		a.lts = true
+		return a, nil
+	}
+	if first, rest, ok := strings.Cut(a.text, "||"); ok {
+		one, err := ParseAsk(first)
+		if err != nil {
+			return a, err
+		}
+		others, err := ParseAsk(rest)
+		if err != nil {
+			return a, err
+		}
+		one.text = a.text
+		one.or = append(append(one.or, others), others.or...)
+		return one, nil
 	}
 	if a.text == "" {
 		return a, fmt.Errorf(`an empty ask; write a version such as "1.24", a range such as ">=1.22, <1.25", or "latest"`)
@@ -58,10 +79,52 @@ func (a Ask) String() string { return a.text }
 
 // Exact gives the one version that the ask can mean, if it is of the form "=V".
 func (a Ask) Exact() (string, bool) {
-	if len(a.bounds) == 1 && a.bounds[0].op == "=" {
+	if len(a.bounds) == 1 && a.bounds[0].op == "=" && len(a.or) == 0 {
 		return a.bounds[0].version, true
 	}
 	return "", false
+}
+
+// Named gives the version that a plain ask names whole: "1.21.5". A source whose list lacks
+// it may still have it.
+func (a Ask) Named() (string, bool) {
+	if len(a.bounds) == 1 && a.bounds[0].op == "" && len(a.or) == 0 && strings.Count(a.bounds[0].version, ".") >= 2 {
+		return a.bounds[0].version, true
+	}
+	return a.Exact()
+}
+
+// Prefix is what versions begin with that a plain ask allows.
+func (a Ask) Prefix() (string, bool) {
+	if len(a.bounds) == 1 && a.bounds[0].op == "" && len(a.or) == 0 {
+		return a.bounds[0].version, true
+	}
+	return "", false
+}
+
+// LTS tells whether the ask is for a line that is supported for long.
+func (a Ask) LTS() bool { return a.lts || slices.ContainsFunc(a.or, Ask.LTS) }
+
+// OnLines is the ask with the lines that are supported for long now, by their beginnings, the
+// newest first.
+func (a Ask) OnLines(lines []string) Ask {
+	out := a
+	out.or = nil
+	if a.lts {
+		out.lts = false
+		for i, line := range lines {
+			one := Ask{text: a.text, bounds: []bound{{"", line}}}
+			if i == 0 {
+				out.bounds = one.bounds
+			} else {
+				out.or = append(out.or, one)
+			}
+		}
+	}
+	for _, other := range a.or {
+		out.or = append(out.or, other.OnLines(lines))
+	}
+	return out
 }
 
 // Valid names the first bound that is no version in the scheme, or returns "".
@@ -71,12 +134,20 @@ func (a Ask) Valid(s Scheme) string {
 			return b.version
 		}
 	}
+	for _, other := range a.or {
+		if bad := other.Valid(s); bad != "" {
+			return bad
+		}
+	}
 	return ""
 }
 
 // Allows tells whether the version v will do.
 func (a Ask) Allows(s Scheme, v string) bool {
-	if s.Prerelease(v) && !a.namesPrerelease(s) {
+	if slices.ContainsFunc(a.or, func(other Ask) bool { return other.Allows(s, v) }) {
+		return true
+	}
+	if a.lts || s.Prerelease(v) && !a.namesPrerelease(s) {
 		return false
 	}
 	return a.inRange(s, v)
@@ -133,6 +204,9 @@ func hasPrefix(v, prefix string) bool {
 // Contradiction names two bounds of the ask that no version can meet together, or
 // returns "".
 func (a Ask) Contradiction(s Scheme) (low, high string) {
+	if len(a.or) > 0 {
+		return "", ""
+	}
 	for _, x := range a.bounds {
 		for _, y := range a.bounds {
 			if !strings.HasPrefix(x.op, ">") && x.op != "=" || !strings.HasPrefix(y.op, "<") && y.op != "=" {

@@ -25,24 +25,43 @@ type Offer struct {
 
 // Look asks the sources of a declaration what they have of a toolchain, for all
 // of its platforms. It downloads index documents only.
-func Look(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, t declare.Toolchain) (*Offer, error) {
+func Look(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, t declare.Toolchain) ([]*Offer, error) {
 	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
-	way, s, err := r.way(ctx, t)
+	ways, err := r.ways(ctx, t)
 	if err != nil {
 		return nil, err
 	}
-	releases, err := s.Releases(ctx, way.from, d.Platforms)
-	if err != nil {
-		return nil, err
+	offers := make([]*Offer, len(ways))
+	errs := make([]error, len(ways))
+	var wait sync.WaitGroup
+	for i, way := range ways {
+		wait.Go(func() {
+			x := r.open(way.source)
+			if x.err != nil {
+				errs[i] = x.err
+				return
+			}
+			releases, err := x.source.Releases(ctx, way.from, d.Platforms)
+			if err != nil {
+				errs[i] = err
+				return
+			}
+			o := &Offer{Tool: t.Name, Source: way.source, Scheme: schemeOf(way)}
+			for _, x := range releases {
+				if o.Scheme.Valid(x.Version) {
+					o.Releases = append(o.Releases, x)
+				}
+			}
+			slices.SortStableFunc(o.Releases, func(a, b source.Release) int { return o.Scheme.Compare(b.Version, a.Version) })
+			offers[i] = o
+		})
 	}
-	o := &Offer{Tool: t.Name, Source: way.source, Scheme: schemeOf(way)}
-	for _, x := range releases {
-		if o.Scheme.Valid(x.Version) {
-			o.Releases = append(o.Releases, x)
-		}
+	wait.Wait()
+	out := slices.DeleteFunc(offers, func(o *Offer) bool { return o == nil })
+	if len(out) == 0 {
+		return nil, errs[0]
 	}
-	slices.SortStableFunc(o.Releases, func(a, b source.Release) int { return o.Scheme.Compare(b.Version, a.Version) })
-	return o, nil
+	return out, nil
 }
 
 // Date fills in the dates of releases where the source's list has none, several
@@ -64,14 +83,27 @@ func Date(ctx context.Context, d *declare.Declaration, m *source.Machine, client
 	wait.Wait()
 }
 
-// way is the card and the opened source of a toolchain.
+// way is the card and the opened source of a toolchain: the one that From names, or the first.
 func (r *resolver) way(ctx context.Context, t declare.Toolchain) (choice, source.Source, error) {
-	way, err := r.choose(ctx, t)
+	ways, err := r.ways(ctx, t)
 	if err != nil {
-		return way, nil, err
+		return choice{}, nil, err
+	}
+	way := ways[0]
+	if i := slices.IndexFunc(ways, func(w choice) bool { return w.source == t.From }); i >= 0 {
+		way = ways[i]
 	}
 	x := r.open(way.source)
 	return way, x.source, x.err
+}
+
+// AskNow is an ask with what "lts" means now filled in.
+func AskNow(t declare.Toolchain, now time.Time) version.Ask {
+	ask, err := (&resolver{o: Options{Now: now}}).lines(t)
+	if err != nil {
+		return t.Ask
+	}
+	return ask
 }
 
 func schemeOf(way choice) version.Scheme {
@@ -141,19 +173,25 @@ func Newer(ctx context.Context, d *declare.Declaration, l *lock.Lock, m *source.
 	var wait sync.WaitGroup
 	for i, t := range d.Toolchains {
 		wait.Go(func() {
-			o, err := Look(ctx, d, m, client, t)
+			offers, err := Look(ctx, d, m, client, t)
 			if err != nil {
 				errs[i] = err
 				return
 			}
 			item := l.Items[t.Name]
+			o := offers[0]
+			if i := slices.IndexFunc(offers, func(o *Offer) bool { return o.Source == item.Source }); i >= 0 {
+				o = offers[i]
+			}
+			t.From = o.Source
+			ask := AskNow(t, time.Now())
 			published, _ := time.Parse(time.RFC3339, item.Published)
 			r := Renewal{Tool: t.Name, Source: o.Source, Locked: source.Release{Version: item.Version, Published: published}}
 			for _, x := range o.Releases {
 				if r.Newest.Version == "" && !o.Scheme.Prerelease(x.Version) {
 					r.Newest = x
 				}
-				if r.Allowed.Version == "" && t.Ask.Allows(o.Scheme, x.Version) {
+				if r.Allowed.Version == "" && ask.Allows(o.Scheme, x.Version) {
 					r.Allowed = x
 				}
 			}

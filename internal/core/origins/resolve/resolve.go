@@ -6,7 +6,9 @@
 package resolve
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -96,7 +98,22 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 	if err := r.libraries(ctx, l); err != nil {
 		return nil, err
 	}
+	l.Declaration.AsOf = bound(o, r.o.Old, l)
 	return l, r.sources(ctx, l)
+}
+
+// bound is the date that a lock is of: the one that was asked for, or that of the old lock
+// where no version has moved since.
+func bound(o Options, old, l *lock.Lock) string {
+	if !o.AsOf.IsZero() {
+		return o.AsOf.UTC().Format(time.RFC3339)
+	}
+	for name, item := range l.Items {
+		if old.Items[name].Version != item.Version {
+			return ""
+		}
+	}
+	return old.Declaration.AsOf
 }
 
 // Skeleton is everything in a lock that needs no source.
@@ -179,40 +196,56 @@ type choice struct {
 	source string
 }
 
-// choose finds the card of a tool and the source: the catalogs of the
-// declaration, in its order, come before the cards of the program.
-func (r *resolver) choose(ctx context.Context, t declare.Toolchain) (choice, error) {
+// ways finds the cards of a tool and the sources to have it from, in the order to try: the
+// catalogs of the declaration come before the cards of the program, and sources in the order
+// in which they are declared.
+func (r *resolver) ways(ctx context.Context, t declare.Toolchain) ([]choice, error) {
 	if t.Package != "" {
-		return r.build(t)
+		one, err := r.build(t)
+		return []choice{one}, err
 	}
 	var names []string
+	var out []choice
+	var refused error
+	add := func(c *card.Card, catalog string) {
+		list, err := r.pick(t, c, catalog)
+		out = append(out, list...)
+		if err != nil && refused == nil {
+			refused = err
+		}
+	}
 	for _, s := range r.d.Sources {
 		if s.Kind != "catalog" || t.From != "" && t.From != s.Name && r.kind(t.From) == "catalog" {
 			continue
 		}
 		x := r.open(s.Name)
 		if x.err != nil {
-			return choice{}, x.err
+			return nil, x.err
 		}
 		catalog := x.source.(*source.Catalog)
 		c, err := catalog.Card(ctx, t.Name)
 		if err != nil {
-			return choice{}, err
+			return nil, err
 		}
 		if c != nil {
-			return r.pick(t, c, s.Name)
+			add(c, s.Name)
 		}
 		tools, _ := catalog.Tools(ctx)
 		names = append(names, tools...)
 	}
 	if c, ok := card.Builtin(t.Name); ok {
-		return r.pick(t, c, "")
+		add(c, "")
+	} else if c, ok := r.library(t); ok {
+		add(c, "")
 	}
-	if c, ok := r.library(t); ok {
-		return r.pick(t, c, "")
+	if len(out) > 0 {
+		return out, nil
+	}
+	if refused != nil {
+		return nil, refused
 	}
 	names = append(names, card.BuiltinNames()...)
-	return choice{}, r.unknown(ctx, t, names)
+	return nil, r.unknown(ctx, t, names)
 }
 
 func (r *resolver) kind(name string) string {
@@ -222,32 +255,46 @@ func (r *resolver) kind(name string) string {
 	return name
 }
 
-// pick takes the first way of a card that fits what the declaration says.
-func (r *resolver) pick(t declare.Toolchain, c *card.Card, catalog string) (choice, error) {
+// pick are the ways of a card that fit what the declaration says.
+func (r *resolver) pick(t declare.Toolchain, c *card.Card, catalog string) ([]choice, error) {
+	var out []choice
 	var ways []string
 	for _, f := range c.From {
-		name := f.Kind
-		if f.Kind == "catalog" {
-			name = catalog
-		} else if t.From != "" && r.kind(t.From) == f.Kind {
-			name = t.From
-		} else if s, ok := r.declared(f.Kind); ok {
-			name = s
+		var names []string
+		switch {
+		case f.Kind == "catalog":
+			names = []string{catalog}
+		case t.From != "" && r.kind(t.From) == f.Kind:
+			names = []string{t.From}
+		default:
+			for _, s := range r.d.Sources {
+				if s.Kind == f.Kind {
+					names = append(names, s.Name)
+				}
+			}
+			if len(names) == 0 {
+				names = []string{f.Kind}
+			}
 		}
-		if _, ok := r.d.Source(name); f.Kind == "debian" && !ok {
-			name = "a source of kind debian"
-		} else if t.From == "" || t.From == name {
-			return choice{c, f, name}, nil
+		for _, name := range names {
+			if _, ok := r.d.Source(name); f.Kind == "debian" && !ok {
+				name = "a source of kind debian"
+			} else if t.From == "" || t.From == name {
+				out = append(out, choice{c, f, name})
+			}
+			ways = append(ways, name)
 		}
-		ways = append(ways, name)
+	}
+	if len(out) > 0 {
+		return out, nil
 	}
 	if t.From == "" {
-		return choice{}, fault.Findings{{
+		return nil, fault.Findings{{
 			Place: t.Place, What: fmt.Sprintf("%s comes from a Debian archive, and no source of that kind is declared", t.Name),
 			Do: "Add, for example:\n  [source.trixie]\n  kind  = \"debian\"\n  suite = \"trixie\"",
 		}}
 	}
-	return choice{}, fault.Findings{{Place: t.Place, What: fmt.Sprintf("%s is not to be had from %q", t.Name, t.From), Do: "It comes from " + strings.Join(ways, " or ") + "."}}
+	return nil, fault.Findings{{Place: t.Place, What: fmt.Sprintf("%s is not to be had from %q", t.Name, t.From), Do: "It comes from " + strings.Join(ways, " or ") + "."}}
 }
 
 // declared is the first source of a kind that the declaration has.
@@ -260,13 +307,51 @@ func (r *resolver) declared(kind string) (string, bool) {
 	return "", false
 }
 
-// item locks one toolchain.
+// item locks one toolchain: from the source that it is locked from where that will do, else
+// from the first that has what is asked for.
 func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, error) {
-	way, err := r.choose(ctx, t)
+	ways, err := r.ways(ctx, t)
 	if err != nil {
 		return lock.Item{}, err
 	}
+	if old, had := r.o.Old.Items[t.Name]; had && !r.o.Renew(t.Name) {
+		slices.SortStableFunc(ways, func(a, b choice) int {
+			if (a.source == old.Source) == (b.source == old.Source) {
+				return 0
+			} else if a.source == old.Source {
+				return -1
+			}
+			return 1
+		})
+	}
+	var found fault.Findings
+	for _, way := range ways {
+		item, err := r.itemBy(ctx, t, way)
+		var missing fault.Findings
+		if err == nil || !errors.As(err, &missing) {
+			return item, err
+		}
+		found = append(found, missing...)
+	}
+	if len(found) <= 1 {
+		return lock.Item{}, found
+	}
+	// Each source has been looked at, and what it has is said.
+	all := fault.Finding{Place: found[0].Place, What: fmt.Sprintf("no version of %s satisfies %q, in any of %d sources", t.Name, t.Ask, len(ways))}
+	for i, f := range found {
+		name := ways[min(i, len(ways)-1)].source
+		all.Do += fmt.Sprintf("%s: %s\n", name, cmp.Or(f.Do, f.What))
+	}
+	all.Do = strings.TrimSpace(all.Do)
+	return lock.Item{}, fault.Findings{all}
+}
+
+// itemBy locks one toolchain from one source.
+func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) (_ lock.Item, err error) {
 	scheme := schemeOf(way)
+	if t.Ask, err = r.lines(t); err != nil {
+		return lock.Item{}, err
+	}
 	if bad := t.Ask.Valid(scheme); bad != "" {
 		return lock.Item{}, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%q is not a version of %s (%s versions)", bad, t.Name, scheme)}}
 	}
@@ -327,6 +412,29 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 		item.Platforms[p.String()] = parts
 	}
 	return item, nil
+}
+
+// lines fills in what "lts" means for a tool: of Node.js the lines with even numbers, from the
+// October of the year in which they came out (Node.js release schedule).
+func (r *resolver) lines(t declare.Toolchain) (version.Ask, error) {
+	if !t.Ask.LTS() {
+		return t.Ask, nil
+	}
+	if t.Name != "node" {
+		return t.Ask, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%s has no lines that are called lts", t.Name), Do: "Name a version: trammel find " + t.Name}}
+	}
+	now := r.o.Now
+	if at := r.asOf(t); !at.IsZero() {
+		now = at
+	}
+	var lines []string
+	for major := 4; ; major += 2 {
+		if time.Date(2013+major/2, time.October, 28, 0, 0, 0, 0, time.UTC).After(now) {
+			break
+		}
+		lines = append([]string{fmt.Sprint(major)}, lines...)
+	}
+	return t.Ask.OnLines(lines), nil
 }
 
 // asked are the packages that settings of services ask for besides a card's own.
@@ -414,8 +522,12 @@ func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice,
 			return x.Version, nil
 		}
 	}
+	if len(undated) > 0 && len(undated) == len(allowed) { // nothing of it has a date: that stops nobody else
+		event.Say(ctx, fmt.Sprintf("The source %s has no date for %s, so it is taken as it is now: %s.", way.source, t.Name, undated[0]))
+		return undated[0], nil
+	}
 	// Lists may be incomplete: an exact version is asked for before it is refused.
-	if exact, ok := t.Ask.Exact(); ok && asOf.IsZero() {
+	if exact, ok := t.Ask.Named(); ok && asOf.IsZero() {
 		if _, _, partsErr := s.Parts(ctx, way.from, exact, r.d.Platforms[0], time.Time{}); partsErr == nil {
 			return exact, nil
 		} else if !fetch.NotFound(partsErr) {

@@ -156,3 +156,16 @@ func (m *Machine) keyring(d declare.Source) (files []string, keys []byte) {
 	}
 	return slices.DeleteFunc(files, func(file string) bool { return strings.Contains(file, "removed") }), nil
 }
+
+// AptSuite is the suite that this machine itself is of, as apt's settings have it; "" when
+// they name none.
+func AptSuite(m *Machine) string {
+	for _, e := range m.aptEntries() {
+		for _, s := range e.suites {
+			if !strings.ContainsAny(s, "-/.") && s != "" {
+				return s
+			}
+		}
+	}
+	return ""
+}

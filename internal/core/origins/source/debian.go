@@ -376,10 +376,21 @@ func (s *debianArchive) Releases(ctx context.Context, from card.From, on []platf
 			}
 		}
 	}
+	// A release of the archive dates what it holds.
+	_, _, dates, err := s.Read(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var at time.Time
+	for _, d := range dates {
+		if d.After(at) {
+			at = d
+		}
+	}
 	var out []Release
 	for v, n := range count {
 		if n == len(on) {
-			out = append(out, Release{Version: v})
+			out = append(out, Release{Version: v, Published: at.UTC()})
 		}
 	}
 	return sortReleases(version.Dotted, out), nil

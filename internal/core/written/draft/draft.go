@@ -38,13 +38,21 @@ type Found struct {
 	Wants    []Want
 	Steps    []string // tables of the declaration, whole
 	Routines []string
+
+	Libraries []Libraries
+}
+
+// Libraries is a file with asks for a language's own packages.
+type Libraries struct {
+	Kind string // "python" or "r"
+	File string
 }
 
 // Look reads a folder. A file that cannot be read as what it is counts as absent:
 // a draft is a help, and the person reads it.
 func Look(dir fs.FS) Found {
 	var f Found
-	for _, look := range []func(fs.FS, *Found){goMod, packageJSON, pyproject, cargo, pom, gemfile, description} {
+	for _, look := range []func(fs.FS, *Found){goMod, packageJSON, pyproject, requirements, cargo, pom, gemfile, composer, cmake, description} {
 		look(dir, &f)
 	}
 	return f
@@ -109,10 +117,32 @@ func packageJSON(dir fs.FS, f *Found) {
 	if _, err := fs.Stat(dir, "package-lock.json"); err == nil {
 		f.Steps = append(f.Steps, "[step.packages]\nabout = \"Install the npm packages\"\nrun   = \"npm ci\"\nreads = [\"package.json\", \"package-lock.json\"]\n")
 	}
-	if p.Scripts["test"] != "" && len(f.Routines) == 0 {
-		f.Routines = append(f.Routines, "[routine.test]\nabout = \"Unit tests\"\nrun   = 'npm test -- \"$@\"'\n")
+	runner := "npm run"
+	if strings.HasPrefix(p.Manager, "bun@") {
+		runner = "bun run"
+	}
+	var names []string
+	for name := range p.Scripts {
+		// Those that npm itself runs around others are not for people.
+		if regexp.MustCompile(`^[a-z][a-z0-9-]*$`).MatchString(name) && !strings.HasPrefix(name, "pre") && !strings.HasPrefix(name, "post") && name != "install" && name != "prepare" {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		script := oneLine(p.Scripts[name])
+		switch {
+		case name == "dev" || name == "start" && p.Scripts["dev"] == "":
+			f.Steps = append(f.Steps, fmt.Sprintf("[service.%s]          # package.json: %s\nrun = \"%s %s\"\n", name, script, runner, name))
+		case name == "test" && slices.ContainsFunc(f.Routines, func(r string) bool { return strings.HasPrefix(r, "[routine.test]") }):
+		case len(f.Routines) < mostRoutines:
+			f.Routines = append(f.Routines, fmt.Sprintf("[routine.%s]          # package.json: %s\nrun = '%s %s -- \"$@\"'\n", name, script, runner, name))
+		}
 	}
 }
+
+// mostRoutines is how many routines a draft makes of scripts.
+const mostRoutines = 12
 
 var comparator = regexp.MustCompile(`^(\^|~|>=|<=|>|<|=)?\s*v?(\d+(?:\.\d+)*)(?:\.[xX*])*$`)
 
@@ -172,11 +202,56 @@ func next(numbers []string, keep int) string {
 func pyproject(dir fs.FS, f *Found) {
 	var p struct {
 		Project struct {
-			Requires string `toml:"requires-python"`
+			Requires string   `toml:"requires-python"`
+			Depends  []string `toml:"dependencies"`
+			Dynamic  []string `toml:"dynamic"`
 		} `toml:"project"`
 	}
-	if readTOML(dir, "pyproject.toml", &p) && p.Project.Requires != "" {
-		f.want("python", fromRange(strings.ReplaceAll(p.Project.Requires, "==", "=")), "pyproject.toml requires-python: "+p.Project.Requires)
+	if !readTOML(dir, "pyproject.toml", &p) {
+		return
+	}
+	if p.Project.Requires != "" {
+		f.want("python", fromRange(strings.ReplaceAll(strings.ReplaceAll(p.Project.Requires, "==", "="), "~=", "~")), "pyproject.toml requires-python: "+p.Project.Requires)
+	}
+	if len(p.Project.Depends) > 0 && !slices.Contains(p.Project.Dynamic, "dependencies") {
+		f.want("python", "latest", "pyproject.toml states no requires-python")
+		f.Libraries = append(f.Libraries, Libraries{"python", "pyproject.toml"})
+	}
+}
+
+// requirements takes a requirements file, which says nothing of the interpreter.
+func requirements(dir fs.FS, f *Found) {
+	if info, err := fs.Stat(dir, "requirements.txt"); err != nil || !info.Mode().IsRegular() {
+		return
+	}
+	f.want("python", "latest", "requirements.txt states no version of Python")
+	if !slices.ContainsFunc(f.Libraries, func(l Libraries) bool { return l.Kind == "python" }) {
+		f.Libraries = append(f.Libraries, Libraries{"python", "requirements.txt"})
+	}
+}
+
+func composer(dir fs.FS, f *Found) {
+	raw, err := fs.ReadFile(dir, "composer.json")
+	var p struct {
+		Require map[string]string `json:"require"`
+	}
+	if err != nil || json.Unmarshal(raw, &p) != nil {
+		return
+	}
+	if ask := fromRange(p.Require["php"]); ask != "" {
+		f.want("php", ask, "composer.json requires php "+p.Require["php"])
+		return
+	}
+	f.want("php", "latest", "composer.json states no version of php")
+}
+
+func cmake(dir fs.FS, f *Found) {
+	before := len(f.Wants)
+	eachLine(dir, "CMakeLists.txt", regexp.MustCompile(`(?i)^\s*cmake_minimum_required\s*\(\s*VERSION\s+(\d+(?:\.\d+)*)`), func(m []string) {
+		f.want("cmake", ">="+m[1], "CMakeLists.txt wants at least cmake "+m[1])
+	})
+	if len(f.Wants) > before {
+		f.want("gcc", "latest", "CMakeLists.txt builds with a compiler")
 	}
 }
 
@@ -241,6 +316,10 @@ func description(dir fs.FS, f *Found) {
 	eachLine(dir, "DESCRIPTION", regexp.MustCompile(`\bR\s*\(\s*(>=\s*[\d.]+)\s*\)`), func(m []string) {
 		f.want("r", fromRange(m[1]), "DESCRIPTION depends on R ("+m[1]+")")
 	})
+	if raw, err := fs.ReadFile(dir, "DESCRIPTION"); err == nil && regexp.MustCompile(`(?m)^Imports:`).Match(raw) {
+		f.want("r", "latest", "DESCRIPTION states no version of R")
+		f.Libraries = append(f.Libraries, Libraries{"r", "DESCRIPTION"})
+	}
 }
 
 func eachLine(dir fs.FS, name string, re *regexp.Regexp, each func(m []string)) {
@@ -256,10 +335,24 @@ func eachLine(dir fs.FS, name string, re *regexp.Regexp, each func(m []string)) 
 	}
 }
 
-// Text writes the declaration. can tells whether a toolchain is to be had.
-func (f Found) Text(project string, can func(tool string) bool) string {
+// Means are what there is to write a declaration with.
+type Means struct {
+	Can   func(tool string) bool              // a card knows the tool
+	Suite string                              // of the Debian archive that tools come from that need one; "" for none
+	From  func(tool string) bool              // the tool comes from there only
+	Has   func(tool, ask string) (why string) // why that archive cannot give what is asked for: "trixie has 3.3.8"; "" when it can
+	Index func(kind string) bool              // the machine's settings name a source of libraries of a kind
+}
+
+// Text writes the declaration.
+func (f Found) Text(project string, m Means) string {
+	can := m.Can
 	var b strings.Builder
-	fmt.Fprintf(&b, "# What this project is worked on with. See it all: trammel show\nformat  = 1\nproject = %q\n\n[toolchain]\n", project)
+	fmt.Fprintf(&b, "# What this project is worked on with. See it all: trammel show\nformat  = 1\nproject = %q\nhost    = [\"git\", \"ssh\", \"make\"]   # of this machine, shown in the environment\n", project)
+	if m.Suite != "" && slices.ContainsFunc(f.Wants, func(w Want) bool { return can(w.Tool) && m.From(w.Tool) }) {
+		fmt.Fprintf(&b, "\n[source.%s]\nkind  = \"debian\"\nsuite = %q\n", m.Suite, m.Suite)
+	}
+	b.WriteString("\n[toolchain]\n")
 	width := 0
 	for _, w := range f.Wants {
 		width = max(width, len(w.Tool))
@@ -272,10 +365,27 @@ func (f Found) Text(project string, can func(tool string) bool) string {
 			fmt.Fprintf(&b, "# %s   # %s; no source has it: trammel find\n", line, w.Why)
 			continue
 		}
+		if m.From(w.Tool) {
+			if why := m.Has(w.Tool, w.Ask); why != "" {
+				line = fmt.Sprintf("%-*s = \"latest\"", width, w.Tool)
+				w.Why += "; " + why
+			}
+		}
 		fmt.Fprintf(&b, "%s   # %s\n", line, w.Why)
 	}
 	if len(f.Wants) == 0 {
 		b.WriteString("# go = \"1.24\"    # see: trammel find\n")
+	}
+	for _, l := range f.Libraries {
+		name := map[string]string{"python": "packages", "r": "figures"}[l.Kind]
+		mark := ""
+		if !m.Index(l.Kind) {
+			mark = "# "
+			fmt.Fprintf(&b, "\n# No source of these is set on this machine: add one of kind %q, with its url.\n", map[string]string{"python": "wheel", "r": "r"}[l.Kind])
+		} else {
+			b.WriteString("\n")
+		}
+		fmt.Fprintf(&b, "%[1]s[libraries.%[2]s]\n%[1]skind  = %[3]q\n%[1]sfiles = [%[4]q]\n", mark, name, l.Kind, l.File)
 	}
 	for _, table := range append(slices.Clone(f.Steps), f.Routines...) {
 		b.WriteString("\n" + table)
@@ -286,7 +396,7 @@ func (f Found) Text(project string, can func(tool string) bool) string {
 // ProjectName makes the name of a folder one that a project may have.
 func ProjectName(dir string) string {
 	name := regexp.MustCompile(`[^a-z0-9]+`).ReplaceAllString(strings.ToLower(path.Base(dir)), "-")
-	name = strings.Trim(name, "-0123456789")
+	name = strings.Trim(strings.TrimLeft(name, "-0123456789"), "-")
 	if name == "" {
 		return "project"
 	}

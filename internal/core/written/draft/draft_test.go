@@ -38,6 +38,10 @@ func TestLookFindsWhatFilesAskFor(t *testing.T) {
 		{"Gemfile", "Gemfile", "source 'x'\nruby '3.2.2'\n", "ruby", "=3.2.2"},
 		{"Gemfile with a range", "Gemfile", "ruby \"~> 3.2\"\n", "ruby", ">=3.2, <3.3"},
 		{"DESCRIPTION", "DESCRIPTION", "Package: weir\nDepends: R (>= 4.1.0), stats\n", "r", ">=4.1.0"},
+		{"composer.json", "composer.json", `{"require":{"php":"^8.2","x/y":"*"}}`, "php", ">=8.2, <9"},
+		{"CMakeLists.txt", "CMakeLists.txt", "cmake_minimum_required(VERSION 3.20...3.28)\nproject(weir C)\n", "cmake", ">=3.20"},
+		{"requirements.txt", "requirements.txt", "numpy\n", "python", "latest"},
+		{"imports of DESCRIPTION", "DESCRIPTION", "Package: weir\nImports:\n    tally\n", "r", "latest"},
 		{"no JSON", "package.json", "{", "", ""},
 		{"no go line", "go.mod", "module weir\n", "", ""},
 	}
@@ -65,7 +69,8 @@ func TestWhatIsWrittenIsADeclaration(t *testing.T) {
 		"go.mod": "module weir\n\ngo 1.24\n", "package.json": `{"engines":{"node":"22"},"scripts":{"test":"x"}}`,
 		"package-lock.json": "{}", "Gemfile": "ruby '3.2.2'\n",
 	}))
-	text := f.Text("heron-weir", func(tool string) bool { return tool != "ruby" })
+	no := func(string) bool { return false }
+	text := f.Text("heron-weir", Means{Can: func(tool string) bool { return tool != "ruby" }, From: no})
 	d, err := declare.Parse("trammel.toml", []byte(text))
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
@@ -73,9 +78,33 @@ func TestWhatIsWrittenIsADeclaration(t *testing.T) {
 	if len(d.Toolchains) != 2 || len(d.Steps) != 2 || len(d.Routines) != 1 || !strings.Contains(text, "# ruby = \"=3.2.2\"") {
 		t.Errorf("%s", text)
 	}
-	empty := Look(folder(nil)).Text("x", nil)
+	empty := Look(folder(nil)).Text("x", Means{})
 	if _, err := declare.Parse("trammel.toml", []byte(empty)); err != nil {
 		t.Errorf("%v\n%s", err, empty)
+	}
+}
+
+func TestADraftDeclaresTheSourceThatItNeeds(t *testing.T) {
+	f := Look(folder(map[string]string{
+		"requirements.txt": "tally\n", "Gemfile": "ruby '3.2.2'\n", "DESCRIPTION": "Package: weir\nImports: tally\n",
+		"package.json": `{"scripts":{"dev":"vite","build":"vite build","test":"vitest","prebuild":"x","lint:all":"y"}}`,
+	}))
+	yes := func(string) bool { return true }
+	text := f.Text("weir", Means{
+		Can: yes, From: func(tool string) bool { return tool != "node" }, Suite: "trixie", Index: func(kind string) bool { return kind == "python" },
+		Has: func(tool, ask string) string { return map[string]string{"ruby": "trixie has 3.3.8"}[tool] },
+	})
+	d, err := declare.Parse("trammel.toml", []byte(strings.Replace(text, `files = ["requirements.txt"]`, `want = ["tally"]`, 1)))
+	if err != nil {
+		t.Fatalf("%v\n%s", err, text)
+	}
+	for _, words := range []string{"[source.trixie]", `ruby   = "latest"   # Gemfile says ruby 3.2.2; trixie has 3.3.8`, "[libraries.packages]", "# [libraries.figures]", "[service.dev]", "[routine.build]", `host    = ["git"`} {
+		if !strings.Contains(text, words) {
+			t.Errorf("it does not say %q:\n%s", words, text)
+		}
+	}
+	if len(d.Routines) != 2 || len(d.Services) != 1 {
+		t.Errorf("%s", text)
 	}
 }
 
@@ -95,7 +124,7 @@ func TestEveryStarterIsADeclaration(t *testing.T) {
 
 func TestProjectNames(t *testing.T) {
 	for dir, want := range map[string]string{
-		"/x/Heron Weir": "heron-weir", "/x/2026-survey": "survey", "/x/...": "project", "/x/été": "t",
+		"/x/Heron Weir": "heron-weir", "/x/2026-survey": "survey", "/x/py313": "py313", "/x/lib2.0": "lib2-0", "/x/...": "project", "/x/été": "t",
 		"/x/" + strings.Repeat("ab-", 30): "ab-ab-ab-ab-ab-ab-ab-ab-ab-ab-ab-ab-ab-a",
 	} {
 		if got := ProjectName(dir); got != want {

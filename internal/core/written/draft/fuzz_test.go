@@ -19,7 +19,7 @@ func FuzzLook(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, name, text string) {
 		found := Look(fstest.MapFS{name: &fstest.MapFile{Data: []byte(text)}})
-		out := found.Text("heronweir", func(string) bool { return true })
+		out := found.Text("heronweir", Means{Can: func(string) bool { return true }, From: func(string) bool { return false }, Index: func(string) bool { return true }})
 		d, err := declare.Parse("trammel.toml", []byte(out))
 		if err != nil {
 			t.Errorf("the draft from %s is no declaration: %v\n%s", name, err, out)

@@ -62,6 +62,7 @@ type Declaration struct {
 	Isolation string   `toml:"isolation"`
 	Platforms []string `toml:"platforms"`
 	Host      []string `toml:"host"`
+	AsOf      string   `toml:"as-of"`    // RFC 3339: what was published later was not looked at; "" where nobody asked for that
 	Includes  []string `toml:"includes"` // "NAME DIGEST" of each file that is included, and the pin of a locator
 }
 
@@ -265,7 +266,7 @@ func (l *Lock) facts() canon.Map {
 		"format": l.Format,
 		"declaration": trim(canon.Map{
 			"digest": d.Digest, "project": d.Project, "isolation": d.Isolation,
-			"platforms": d.Platforms, "host": d.Host, "includes": d.Includes,
+			"platforms": d.Platforms, "host": d.Host, "includes": d.Includes, "as-of": d.AsOf,
 		}),
 		"source": sources, "item": items, "root": l.rootFacts(), "library": l.libraryFacts(), "variables": l.Variables,
 		"evidence": lists(l.Evidence), "pictures": lists(l.Pictures),
@@ -360,6 +361,7 @@ func dropTrees(facts canon.Map) {
 	}
 	if d, ok := facts["declaration"].(canon.Map); ok {
 		delete(d, "includes") // their meaning is the declaration's own
+		delete(d, "as-of")    // and what it led to stands in the items
 	}
 	roots, _ := facts["root"].(canon.Map)
 	for _, on := range roots {
