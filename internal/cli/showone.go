@@ -173,7 +173,7 @@ func showTool(s *sheet, p *checkout.State, t declare.Toolchain, l *lock.Lock, er
 				size = "   " + ui.Bytes(n)
 			}
 		}
-		commands := lock.Sorted(part.Bin)
+		commands := lock.Sorted(part.Named(part.Bin))
 		if part.Format == lock.RootFormat {
 			facts = append(facts, fact{"packages", strings.Join(part.Wants, " ")}, fact{"root", part.Name + " " + part.Part.Version + size + "   (trammel show " + part.Name + ")"})
 			commands = commandsOf(p, t.Name)

@@ -34,19 +34,20 @@ type Fault string
 
 // The faults.
 const (
-	Truncate   Fault = "truncated"     // half the bytes, then the connection ends
-	CutOnce    Fault = "cut once"      // Truncate for the first request only
-	WrongBytes Fault = "wrong bytes"   // the right number of other bytes
-	Slow       Fault = "slow"          // a pause in the middle
-	Trickle    Fault = "trickle"       // many small pieces, for killing in between
-	NotFound   Fault = "404"           //
-	Broken     Fault = "500"           //
-	Busy       Fault = "429 once"      // 429 with Retry-After for the first request
-	Empty      Fault = "nothing"       // 200 and no byte
-	Endless    Fault = "endless"       // more bytes than declared, without a length
-	Loop       Fault = "redirect loop" //
-	RangeLies  Fault = "range lies"    // 206 with bytes from somewhere else
-	NotJSON    Fault = "not json"      // a page for people
+	Truncate   Fault = "truncated"      // half the bytes, then the connection ends
+	CutOnce    Fault = "cut once"       // Truncate for the first request only
+	WrongBytes Fault = "wrong bytes"    // the right number of other bytes
+	Slow       Fault = "slow"           // a pause in the middle
+	Trickle    Fault = "trickle"        // many small pieces, for killing in between
+	NotFound   Fault = "404"            //
+	Broken     Fault = "500"            //
+	Busy       Fault = "429 once"       // 429 with Retry-After for the first request
+	Empty      Fault = "nothing"        // 200 and no byte
+	Endless    Fault = "endless"        // more bytes than declared, without a length
+	Loop       Fault = "redirect loop"  //
+	RangeLies  Fault = "range lies"     // 206 with bytes from somewhere else
+	Refused    Fault = "403 with words" //
+	NotJSON    Fault = "not json"       // a page for people
 )
 
 // File is one file of a package.
@@ -328,6 +329,9 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 		}
 	case Loop:
 		http.Redirect(w, r, r.URL.Path, http.StatusFound)
+		return
+	case Refused:
+		http.Error(w, "this version is not available", http.StatusForbidden)
 		return
 	case NotJSON:
 		fmt.Fprintln(w, "<html>Please log in</html>")

@@ -91,6 +91,9 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 	if other != nil {
 		return nil, other
 	}
+	if err := r.clashes(l); err != nil {
+		return nil, err
+	}
 	l.Learn(r.o.Old)
 	if err := r.roots(ctx, l); err != nil {
 		return nil, err
@@ -114,6 +117,52 @@ func bound(o Options, old, l *lock.Lock) string {
 		}
 	}
 	return old.Declaration.AsOf
+}
+
+// renamed is a command line whose command has the name that it shows with.
+func renamed(t declare.Toolchain, line string) string {
+	command, rest, _ := strings.Cut(line, " ")
+	as := t.Prefix + command
+	for _, x := range t.Shown {
+		if x.Command == command {
+			as = x.As
+		}
+	}
+	return strings.TrimSpace(as + " " + rest)
+}
+
+// clashes finds commands that two toolchains bring, as far as their cards name them.
+func (r *resolver) clashes(l *lock.Lock) error {
+	for _, p := range r.d.Platforms {
+		owner := map[string]lock.PartOn{}
+		for _, part := range l.PartsOn(p) {
+			for _, command := range lock.Sorted(part.Named(part.Bin)) {
+				file := part.Named(part.Bin)[command]
+				first, taken := owner[command]
+				if !taken {
+					owner[command] = part
+					continue
+				}
+				if first.Item == part.Item || first.Digest == part.Digest && first.Named(first.Bin)[command] == file {
+					continue
+				}
+				var one, two fault.Place
+				for _, t := range r.d.Toolchains {
+					if t.Name == first.Item {
+						one = t.Place
+					}
+					if t.Name == part.Item {
+						two = t.Place
+					}
+				}
+				return fault.Findings{{
+					Place: two, What: fmt.Sprintf("the command %s comes from both %s (%s) and %s", command, first.Item, one, part.Item),
+					Do: fmt.Sprintf("Give one of them names of its own: prefix = \"%s-\", or commands = { %s = \"…\" }", part.Item, command),
+				}}
+			}
+		}
+	}
+	return nil
 }
 
 // Skeleton is everything in a lock that needs no source.
@@ -223,7 +272,7 @@ func (r *resolver) ways(ctx context.Context, t declare.Toolchain) ([]choice, err
 			return nil, x.err
 		}
 		catalog := x.source.(*source.Catalog)
-		c, err := catalog.Card(ctx, t.Name)
+		c, err := catalog.Card(ctx, t.CardName())
 		if err != nil {
 			return nil, err
 		}
@@ -233,7 +282,7 @@ func (r *resolver) ways(ctx context.Context, t declare.Toolchain) ([]choice, err
 		tools, _ := catalog.Tools(ctx)
 		names = append(names, tools...)
 	}
-	if c, ok := card.Builtin(t.Name); ok {
+	if c, ok := card.Builtin(t.CardName()); ok {
 		add(c, "")
 	} else if c, ok := r.library(t); ok {
 		add(c, "")
@@ -360,12 +409,16 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 	if err != nil {
 		return lock.Item{}, err
 	}
-	keep := had && r.sameSuites(way.source) && builtBy(old, builder) && !r.o.Renew(t.Name) && old.Source == way.source && old.Card == way.card.Digest() && t.Ask.Allows(scheme, old.Version)
+	keep := had && r.sameSuites(way.source) && builtBy(old, builder) && !r.o.Renew(t.Name) && old.Source == way.source && old.Card == way.card.Digest() && old.Answer == renamed(t, way.card.Answer.Run) && t.Ask.Allows(scheme, old.Version)
 	if more := r.asked(t.Name, way.card); len(more) > 0 {
 		way.from.Packages = append(slices.Clone(way.from.Packages), more...)
 	}
 	if keep && r.coversAll(old) && wantsAsMany(old, way.from) {
 		old.Platforms = r.onlyWanted(old)
+		old.Prefix, old.Shown = t.Prefix, map[string]string{}
+		for _, x := range t.Shown {
+			old.Shown[x.Command] = x.As
+		}
 		return old, nil
 	}
 	x := r.open(way.source)
@@ -383,11 +436,18 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 	}
 	item := lock.Item{
 		Version: v, Source: way.source, Card: way.card.Digest(),
-		Answer: way.card.Answer.Run, Match: way.card.Answer.Match, Variables: map[string]string{},
-		Service:   way.card.Service.At(v),
+		Answer: renamed(t, way.card.Answer.Run), Match: way.card.Answer.Match, Variables: map[string]string{},
+		Service: way.card.Service.At(v),
+		Prefix:  t.Prefix, Shown: map[string]string{},
 		Platforms: map[string]map[string]lock.Part{},
 	}
+	for _, x := range t.Shown {
+		item.Shown[x.Command] = x.As
+	}
 	for name, value := range way.card.Variables {
+		if t.Tool != "" && slices.ContainsFunc(r.d.Toolchains, func(o declare.Toolchain) bool { return o.Name == t.Tool }) {
+			break // that one sets them
+		}
 		item.Variables[name] = strings.NewReplacer("@{version}", v, "@{major}", version.Major(v), "@{minor}", version.Minor(v)).Replace(value)
 	}
 	for _, p := range r.d.Platforms {

@@ -71,11 +71,11 @@ func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
 				return Frame{}, err
 			}
 		}
-		for command, file := range commands {
+		for command, file := range p.Named(commands) {
 			full := filepath.Join(s.Path(p), filepath.FromSlash(file))
 			if old, ok := files[command]; ok && old != full {
 				return Frame{}, fault.New(fault.Use, "the command %s comes from both %s and %s", command, owner[command], p.Item).
-					Advise("Take one of the two toolchains out of the declaration.")
+					Advise("Take one of the two toolchains out of the declaration, or have one under names of its own:\n  %s = { …, prefix = \"%s-\" }, or commands = { %s = \"…\" }", p.Item, p.Item, command)
 			}
 			if _, ok := files[command]; !ok {
 				files[command], owner[command] = full, p.Item

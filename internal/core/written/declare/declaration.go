@@ -102,9 +102,23 @@ type Toolchain struct {
 	From    string    // name of a source; empty: the first that has it
 	Package string    // what no card describes: a Go command, or a package of npm
 	Scripts []string  // npm: packages of its tree whose install scripts may run
+	Tool    string    // the tool whose card says all of it, where this one has a name of its own
+	Prefix  string    // stands before the names of its commands
+	Shown   []Renamed // its commands that show, under what names; empty: all of them
 	AsOf    time.Time // nothing that was published later counts; zero: everything does
 	Place   fault.Place
 	AskAt   fault.Place
+}
+
+// Renamed is a command under a name of its own.
+type Renamed struct{ Command, As string }
+
+// CardName is the name of the tool's card.
+func (t Toolchain) CardName() string {
+	if t.Tool != "" {
+		return t.Tool
+	}
+	return t.Name
 }
 
 // Variable is one environment variable; Value may hold references.
@@ -323,6 +337,19 @@ func (d *Declaration) meaning() string {
 		}
 		if len(t.Scripts) > 0 {
 			tool["scripts"] = t.Scripts
+		}
+		if t.Tool != "" {
+			tool["tool"] = t.Tool
+		}
+		if t.Prefix != "" {
+			tool["prefix"] = t.Prefix
+		}
+		if len(t.Shown) > 0 {
+			shown := canon.Map{}
+			for _, x := range t.Shown {
+				shown[x.Command] = x.As
+			}
+			tool["commands"] = shown
 		}
 		if !t.AsOf.IsZero() {
 			tool["as-of"] = t.AsOf.UTC().Format(time.RFC3339)

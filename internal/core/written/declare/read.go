@@ -317,6 +317,23 @@ func (r *reader) toolchains(d *Declaration) {
 			}
 			t.Package = r.Text(sub, "package")
 			t.Scripts = r.Texts(sub, "scripts")
+			t.Tool, t.Prefix = r.Text(sub, "tool"), r.Text(sub, "prefix")
+			if v := sub.Get("prefix"); v != nil && !whole(`[A-Za-z0-9][A-Za-z0-9._-]*`, t.Prefix) {
+				r.Fault(v.Span, "", "%q cannot stand before the name of a command", t.Prefix)
+			}
+			if shown := r.Table(sub, "commands"); shown != nil {
+				for _, x := range shown.Entries {
+					as := r.Text(shown, x.Name)
+					if !whole(`[A-Za-z0-9_][A-Za-z0-9._+-]*`, as) || strings.ContainsAny(x.Name, "/\\") {
+						r.Fault(x.Key, `Write, for example: commands = { python3 = "python3.9" }`, "%q cannot name a command", as)
+					}
+					t.Shown = append(t.Shown, Renamed{x.Name, as})
+				}
+				r.Close(shown)
+			}
+			if t.Tool != "" && t.Package != "" {
+				r.Fault(sub.Get("tool").Span, "Keep one of the two.", "a tool with a card has no package of its own")
+			}
 			if v := sub.Get("package"); v != nil && sub.Get("from") == nil {
 				r.Fault(v.Span, `Write, for example: { version = "0.30", from = "gomod", package = "…" }`, "a package needs from, the source that has it")
 			}

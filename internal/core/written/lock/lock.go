@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"path/filepath"
 	"slices"
@@ -89,7 +90,9 @@ type Item struct {
 	Match     string                     `toml:"match"`     // regular expression for the answer
 	Service   map[string]string          `toml:"service"`   // how it runs as a service, as its card says
 	Variables map[string]string          `toml:"variables"`
-	Platforms map[string]map[string]Part `toml:"on"` // platform → part name → part
+	Prefix    string                     `toml:"prefix"` // stands before the names of its commands
+	Shown     map[string]string          `toml:"shown"`  // its commands that show → under what name; none: all of them
+	Platforms map[string]map[string]Part `toml:"on"`     // platform → part name → part
 }
 
 // Part is one archive of an item for one platform.
@@ -115,6 +118,26 @@ type Part struct {
 	Commands []string          `toml:"commands"`
 	Files    map[string]string `toml:"files"`
 	Docs     bool              `toml:"-"` // as its root says
+
+	Before string            `toml:"-"` // as its item's prefix says
+	Shown  map[string]string `toml:"-"`
+}
+
+// Named are commands of a part (name → file) under the names that they show with.
+func (p Part) Named(commands map[string]string) map[string]string {
+	if p.Before == "" && len(p.Shown) == 0 {
+		return commands
+	}
+	out := map[string]string{}
+	for command, file := range commands {
+		switch as, ok := p.Shown[command]; {
+		case ok:
+			out[as] = file
+		case len(p.Shown) == 0:
+			out[p.Before+command] = file
+		}
+	}
+	return out
 }
 
 // PartOn is a part with the names it goes by.
@@ -159,9 +182,12 @@ func (l *Lock) PartsOn(p platform.Platform) []PartOn {
 // PartsOf lists the parts of one item on a platform, sorted by name.
 func (l *Lock) PartsOf(item string, p platform.Platform) []PartOn {
 	var out []PartOn
-	parts := l.Items[item].Platforms[p.String()]
+	i := l.Items[item]
+	parts := i.Platforms[p.String()]
 	for _, name := range Sorted(parts) {
-		if part := parts[name]; part.Format == RootFormat {
+		part := parts[name]
+		part.Before, part.Shown = i.Prefix, i.Shown
+		if part.Format == RootFormat {
 			out = append(out, l.rootOn(p, l.Items[item].Source, item, part))
 		} else {
 			out = append(out, PartOn{item, name, part})
@@ -258,7 +284,7 @@ func (l *Lock) facts() canon.Map {
 		}
 		items[name] = trim(canon.Map{
 			"version": i.Version, "source": i.Source, "card": i.Card, "published": i.Published,
-			"answer": i.Answer, "match": i.Match, "variables": i.Variables, "service": i.Service, "on": on,
+			"answer": i.Answer, "match": i.Match, "variables": i.Variables, "service": i.Service, "prefix": i.Prefix, "shown": i.Shown, "on": on,
 		})
 	}
 	d := l.Declaration
@@ -585,6 +611,11 @@ func (l *Lock) check() error {
 		for _, name := range Sorted(l.Items[item].Variables) {
 			if why := declare.NoVariable(name); why != "" {
 				return fault.New(fault.Use, "%s: the card of %s: %s", FileName, item, why).Advise("Have the tool from another source, or tell who wrote its card.")
+			}
+		}
+		for _, as := range append(slices.Collect(maps.Values(l.Items[item].Shown)), l.Items[item].Prefix) {
+			if strings.ContainsAny(as, "/\\\x00") {
+				return fault.New(fault.Use, "%s: %s shows a command as %q, which is no name", FileName, item, as).Advise("Write the lock anew: trammel lock")
 			}
 		}
 		for _, parts := range l.Items[item].Platforms {
