@@ -16,6 +16,7 @@ require (
 	github.com/klauspost/compress v1.20.3
 	github.com/pelletier/go-toml/v2 v2.4.3
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
+	github.com/theory/jsonpath v0.12.3
 	github.com/therootcompany/xz v1.0.1
 	github.com/urfave/cli/v3 v3.14.0
 	golang.org/x/crypto v0.56.0

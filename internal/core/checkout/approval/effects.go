@@ -414,6 +414,13 @@ func (c *collector) sources() {
 				words = append(words, "EXPIRED RELEASES ARE ACCEPTED")
 			}
 		}
+		if l := x.Listing; l != nil {
+			words[1] = "index " + l.Index
+			words = append(words, "archives "+l.Archive, "checksums "+cmp.Or(l.Sums, "none stated: of what comes first"), "commands "+strings.Join(l.Bin, " "))
+		}
+		if x.Mix {
+			words = append(words, "every index is asked for every name")
+		}
 		switch x.SumDB {
 		case "":
 		case "off":

@@ -282,6 +282,16 @@ func (r *resolver) ways(ctx context.Context, t declare.Toolchain) ([]choice, err
 		tools, _ := catalog.Tools(ctx)
 		names = append(names, tools...)
 	}
+	for _, s := range r.d.Sources {
+		// A listing has one tool, which is called as the source, or as whoever names that.
+		if s.Kind == "listing" && (t.From == s.Name || t.From == "" && t.Name == s.Name) {
+			c := &card.Card{Name: t.Name, From: []card.From{{Kind: "listing", Package: s.Name, Parts: []card.Part{{Name: t.Name}}}}}
+			out = append(out, choice{c, c.From[0], s.Name})
+		}
+	}
+	if len(out) > 0 && t.From != "" {
+		return out, nil
+	}
 	if c, ok := card.Builtin(t.CardName()); ok {
 		add(c, "")
 	} else if c, ok := r.library(t); ok {

@@ -77,11 +77,14 @@ var kinds = map[string]struct {
 	open   func(a Address, d declare.Source, m *Machine, c *fetch.Client) Source // the source itself
 	hint   string                                                                // where its ecosystem keeps the address
 }{
-	"npm":     {version.Semver, findNPM, openNPM, "the npm setting registry (an .npmrc, or npm_config_registry)"},
-	"gomod":   {version.Go, findGomod, openGomod, "GOPROXY (the environment, or: go env -w)"},
-	"debian":  {version.Dotted, findDebian, openDebian, "apt's settings (/etc/apt/sources.list and sources.list.d)"},
-	"wheel":   {version.PEP440, findWheel, openWheel, "pip's settings (PIP_INDEX_URL, or index-url in pip.conf)"},
-	"r":       {version.Dotted, findR, openR, "R's settings (options(repos = …) in an Rprofile)"},
+	"npm":    {version.Semver, findNPM, openNPM, "the npm setting registry (an .npmrc, or npm_config_registry)"},
+	"gomod":  {version.Go, findGomod, openGomod, "GOPROXY (the environment, or: go env -w)"},
+	"debian": {version.Dotted, findDebian, openDebian, "apt's settings (/etc/apt/sources.list and sources.list.d)"},
+	"wheel":  {version.PEP440, findWheel, openWheel, "pip's settings (PIP_INDEX_URL, or index-url in pip.conf)"},
+	"r":      {version.Dotted, findR, openR, "R's settings (options(repos = …) in an Rprofile)"},
+	"listing": {version.Dotted, func(_ *Machine, d declare.Source) (Address, bool) {
+		return Address{URL: d.Listing.Index, Detail: declare.FileName + " [source." + d.Name + "]", Checkout: true}, true
+	}, openListing, "index in the declaration"},
 	"catalog": {version.Dotted, func(*Machine, declare.Source) (Address, bool) { return Address{}, false }, openCatalog, "nothing but the declaration"},
 }
 

@@ -70,6 +70,11 @@ func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
 			if commands, err = commandsOf(s, p); err != nil {
 				return Frame{}, err
 			}
+		} else if len(p.Commands) > 0 {
+			var err error
+			if commands, err = commandsOf(s, p); err != nil {
+				return Frame{}, err
+			}
 		}
 		for command, file := range p.Named(commands) {
 			full := filepath.Join(s.Path(p), filepath.FromSlash(file))

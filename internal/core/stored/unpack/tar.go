@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bufio"
 	"cmp"
+	"compress/bzip2"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,8 @@ import (
 	"os"
 
 	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"github.com/therootcompany/xz"
 
 	"trammel.example/trammel/internal/core/stored/tree"
 )
@@ -140,4 +143,92 @@ func (w *writer) twice(t *tar.Reader, name string, h *tar.Header) error {
 	}
 	w.again = append(w.again, tree.Entry{Type: kind, Sum: sum.Sum(), Path: name})
 	return nil
+}
+
+// tarOf reads a tar archive that is compressed otherwise: xz, zst (RFC 8878) or bz2.
+func (w *writer) tarOf(archivePath, compression string) error {
+	f, err := os.Open(archivePath)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	in := bufio.NewReaderSize(f, 1<<20)
+	var plain io.Reader
+	switch compression {
+	case "xz":
+		if plain, err = xz.NewReader(in, xz.DefaultDictMax); err != nil {
+			return fmt.Errorf("the archive is not xz: %w", err)
+		}
+	case "zst":
+		z, err := zstd.NewReader(in, zstd.WithDecoderMaxWindow(1<<30))
+		if err != nil {
+			return fmt.Errorf("the archive is not zst: %w", err)
+		}
+		defer z.Close()
+		plain = z
+	default:
+		plain = bzip2.NewReader(in)
+	}
+	if err := eachEntry(tar.NewReader(plain), w.tarEntry); err != nil {
+		return err
+	}
+	// What is behind the end mark must decompress too: there is the checksum.
+	if _, err := io.Copy(io.Discard, io.LimitReader(plain, freeBytes)); err != nil {
+		return damaged(err)
+	}
+	return nil
+}
+
+// bare takes a file that is the tool itself, gzipped or not, as the command bin/NAME.
+func (w *writer) bare(archivePath, kind, name string) error {
+	f, err := os.Open(archivePath)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	var in io.Reader = f
+	if kind == "gz" {
+		z, err := gzip.NewReader(bufio.NewReaderSize(f, 1<<20))
+		if err != nil {
+			return fmt.Errorf("the file is not gzip: %w", err)
+		}
+		defer z.Close()
+		in = z
+	}
+	name, err = w.name("bin/"+name, false)
+	if err != nil {
+		return err
+	}
+	if err := w.claim(name, tree.File); err != nil {
+		return err
+	}
+	j := job{name: name, executable: true, chunks: make(chan []byte, 8)}
+	select {
+	case w.jobs <- j:
+	case <-w.ctx.Done():
+		return context.Cause(w.ctx)
+	}
+	defer close(j.chunks)
+	for {
+		chunk := *chunkPool.Get().(*[]byte)
+		n, err := in.Read(chunk[:chunkSize])
+		if n > 0 {
+			if spend := w.spend(name, int64(n)); spend != nil {
+				w.cancel(spend)
+				return spend
+			}
+			select {
+			case j.chunks <- chunk[:n]:
+			case <-w.ctx.Done():
+				return context.Cause(w.ctx)
+			}
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			w.cancel(damaged(err))
+			return damaged(err)
+		}
+	}
 }

@@ -77,12 +77,18 @@ func Archive(ctx context.Context, archivePath, format, into string, rules Rules)
 	switch format {
 	case "tar.gz":
 		err = w.tarGz(archivePath)
+	case "tar.xz", "tar.zst", "tar.bz2":
+		err = w.tarOf(archivePath, strings.TrimPrefix(format, "tar."))
 	case "zip":
 		err = w.zip(archivePath)
 	case "deb":
 		w.whole = true
 		err = w.deb(archivePath)
 	default:
+		if kind, name, ok := strings.Cut(format, ":"); ok && (kind == "binary" || kind == "gz") {
+			err = w.bare(archivePath, kind, name)
+			break
+		}
 		err = fmt.Errorf("archives of the format %q are not known", format)
 	}
 	close(w.jobs)

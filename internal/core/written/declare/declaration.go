@@ -67,14 +67,15 @@ type Declaration struct {
 
 // Source is a declared package repository.
 type Source struct {
-	Name   string
-	Kind   string // "npm", "gomod", "debian", "wheel", "r" or "catalog"
-	URL    string // empty: the machine's own settings say where
-	SumDB  string // gomod: a checksum database, as in GOSUMDB
-	Debian Debian
-	Mix    bool // wheel: a name is looked for in every index, and not in the first that has it
-	Place  fault.Place
-	URLRef fault.Place
+	Name    string
+	Kind    string // "npm", "gomod", "debian", "wheel", "r" or "catalog"
+	URL     string // empty: the machine's own settings say where
+	SumDB   string // gomod: a checksum database, as in GOSUMDB
+	Debian  Debian
+	Listing *Listing // of a source of kind listing, else nil
+	Mix     bool     // wheel: a name is looked for in every index, and not in the first that has it
+	Place   fault.Place
+	URLRef  fault.Place
 }
 
 // Debian is what only a source of kind debian has.
@@ -84,6 +85,19 @@ type Debian struct {
 	Keyring    string   // file with the archive's keys; empty: the machine's own
 	Docs       bool     // unpack manuals, documentation and translations too
 	Expired    bool     // accept a release whose Valid-Until has passed
+}
+
+// Listing is what only a source of kind listing has. Texts may refer to @{version}, @{major},
+// @{minor}, @{os} and @{arch}.
+type Listing struct {
+	Index    string            // address of a page, text or JSON document that names the versions
+	Versions string            // where in it: a JSONPath (RFC 9535) or a regular expression
+	Archive  string            // address of an archive
+	Sums     string            // address of a file of checksums, or a JSONPath in the index; "" where none are stated
+	OS, Arch map[string]string // the source's own words for systems and architectures
+	Strip    int               // leading folders to drop
+	Bin      []string          // globs of its commands
+	Format   string            // of archives, where their name does not say it
 }
 
 // Lines are the suites with their components, as the lock has them: "trixie main".
@@ -385,6 +399,10 @@ func (d *Declaration) meaning() string {
 // meaning is all of a source that decides what is resolved.
 func (s Source) meaning() canon.Map {
 	m := canon.Map{"kind": s.Kind}
+	if l := s.Listing; l != nil {
+		m["versions"], m["strip"], m["bin"], m["format"] = l.Versions, l.Strip, l.Bin, l.Format
+		m["os"], m["arch"] = l.OS, l.Arch
+	}
 	if s.Kind == "debian" {
 		m["suites"], m["components"], m["docs"] = s.Debian.Suites, s.Debian.Components, s.Debian.Docs
 	}

@@ -248,7 +248,10 @@ func (r *reader) each(key string, read func(name string, t *page.Table)) {
 func (r *reader) sources(d *Declaration) {
 	r.each("source", func(name string, t *page.Table) {
 		s := Source{Name: name, Kind: r.Text(t, "kind"), URL: r.Text(t, "url"), SumDB: r.Text(t, "sumdb"), Place: r.Place(t.Span)}
-		kinds := []string{"catalog", "debian", "gomod", "npm", "r", "wheel"}
+		kinds := []string{"catalog", "debian", "gomod", "listing", "npm", "r", "wheel"}
+		if s.Kind == "listing" {
+			s.Listing = r.listing(name, t)
+		}
 		if s.Kind == "wheel" {
 			s.Mix = r.Flag(t, "mix")
 		}
@@ -268,6 +271,58 @@ func (r *reader) sources(d *Declaration) {
 		}
 		d.Sources = append(d.Sources, s)
 	})
+}
+
+// listing reads what only a source of kind listing has.
+func (r *reader) listing(name string, t *page.Table) *Listing {
+	l := &Listing{
+		Index: r.Text(t, "index"), Versions: r.Text(t, "versions"), Archive: r.Text(t, "archive"), Sums: r.Text(t, "sums"),
+		OS: map[string]string{}, Arch: map[string]string{}, Bin: r.Texts(t, "bin"), Format: r.Text(t, "format"),
+	}
+	for key, into := range map[string]map[string]string{"os": l.OS, "arch": l.Arch} {
+		if table := r.Table(t, key); table != nil {
+			for _, e := range table.Entries {
+				into[e.Name] = r.Text(table, e.Name)
+			}
+			r.Close(table)
+		}
+	}
+	if t.Get("strip") != nil {
+		l.Strip = int(r.Whole(t, "strip", 0, 0, 20))
+	}
+	for _, x := range []struct{ key, value, example string }{
+		{"index", l.Index, `index = "https://dl.example/index.json"`}, {"versions", l.Versions, `versions = '$.*~'`}, {"archive", l.Archive, `archive = "https://dl.example/@{version}/tool-@{os}-@{arch}.tar.gz"`},
+	} {
+		if x.value == "" {
+			r.Fault(t.Span, "Write, for example: "+x.example, "listing %q has no %s", name, x.key)
+		}
+	}
+	for key, text := range map[string]string{"index": l.Index, "archive": l.Archive, "sums": l.Sums} {
+		if text != "" && !strings.HasPrefix(text, "https://") && !strings.HasPrefix(text, "http://") && !(key == "sums" && strings.HasPrefix(text, "$")) {
+			r.Fault(t.Get(key).Span, "", "%s is no http address", key)
+		}
+		for _, m := range regexp.MustCompile(`@\{([^}]*)\}`).FindAllStringSubmatch(text, -1) {
+			if !slices.Contains([]string{"version", "major", "minor", "os", "arch"}, m[1]) || key == "index" {
+				r.Fault(t.Get(key).Span, "There are @{version}, @{major}, @{minor}, @{os} and @{arch}.", "nothing is named @{%s} in %s", m[1], key)
+			}
+		}
+	}
+	if l.Archive != "" && !strings.Contains(l.Archive, "@{version}") {
+		r.Fault(t.Get("archive").Span, "Write @{version} where the version stands.", "the address of the archives does not depend on the version")
+	}
+	if l.Versions != "" && !strings.HasPrefix(l.Versions, "$") {
+		if _, err := regexp.Compile(l.Versions); err != nil {
+			r.Fault(t.Get("versions").Span, "", "versions is neither a JSONPath nor a regular expression: %v", err)
+		}
+	}
+	formats := []string{"tar.gz", "tar.xz", "tar.zst", "tar.bz2", "zip", "gz", "binary"}
+	if l.Format != "" && !slices.Contains(formats, l.Format) {
+		r.Fault(t.Get("format").Span, "Known: "+strings.Join(formats, ", "), "%q is no format of archives", l.Format)
+	}
+	if len(l.Bin) == 0 {
+		l.Bin = []string{"bin/*"}
+	}
+	return l
 }
 
 // debian reads what only a source of kind debian has. The suite is one name, or
