@@ -533,7 +533,7 @@ func TestASetTravelsInABundleABillAndAnOpenLock(t *testing.T) {
 	digest := h.read("trammel.lock")
 	digest = digest[strings.Index(digest, "tally 1.0 "):]
 	digest = strings.Fields(digest)[4][len("sha256:"):][:16]
-	third.fails(5, []string{digest, "its bytes are not those that the lock names"}, "fit", "--approve", "--bundle", "bad.bundle")
+	third.fails(5, []string{"survey tally (sha256-" + digest, "its bytes are not those that the lock names"}, "fit", "--approve", "--bundle", "bad.bundle")
 	os.WriteFile(filepath.Join(third.dir, "hut.bundle"), raw, 0o644)
 	third.ok("fit", "--approve", "--bundle", "hut.bundle")
 	third.ok("verify", "--deep")

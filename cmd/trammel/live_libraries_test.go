@@ -151,10 +151,10 @@ func TestLiveRLibrariesAreBuiltSealedAndTheSameEverywhere(t *testing.T) {
 	s := standin.New()
 	defer s.Close()
 	s.PutR("cran",
-		standin.RPackage{Name: "tally", Version: "1.0", Exports: "export(total)", Files: []standin.File{{Name: "R/t.R", Content: "total <- function(x) sum(x)\n"}}},
-		standin.RPackage{Name: "tally", Version: "1.1", Exports: "export(total)", Files: []standin.File{{Name: "R/t.R", Content: "total <- function(x) sum(x) + 100\n"}}},
-		standin.RPackage{Name: "ladder", Version: "0.2", Imports: "tally", Compiled: true, Exports: "useDynLib(ladder)\nimportFrom(tally, total)\nexport(times7)",
-			Files: []standin.File{{Name: "R/l.R", Content: "times7 <- function(n) .Call('times7', total(n), PACKAGE = 'ladder')\n"}, {Name: "src/l.c", Content: "#include <Rinternals.h>\nSEXP times7(SEXP n) { return Rf_ScalarReal(Rf_asReal(n) * 7); }\n"}}},
+		standin.RPackage{Name: "rtally", Version: "1.0", Exports: "export(total)", Files: []standin.File{{Name: "R/t.R", Content: "total <- function(x) sum(x)\n"}}},
+		standin.RPackage{Name: "rtally", Version: "1.1", Exports: "export(total)", Files: []standin.File{{Name: "R/t.R", Content: "total <- function(x) sum(x) + 100\n"}}},
+		standin.RPackage{Name: "rladder", Version: "0.2", Imports: "rtally", Compiled: true, Exports: "useDynLib(rladder)\nimportFrom(rtally, total)\nexport(times7)",
+			Files: []standin.File{{Name: "R/l.R", Content: "times7 <- function(n) .Call('times7', total(n), PACKAGE = 'rladder')\n"}, {Name: "src/l.c", Content: "#include <Rinternals.h>\nSEXP times7(SEXP n) { return Rf_ScalarReal(Rf_asReal(n) * 7); }\n"}}},
 	)
 	declaration := fmt.Sprintf(`format    = 1
 project   = "heronweir"
@@ -175,23 +175,23 @@ make = { version = "latest", from = "trixie", package = "make" }
 
 [libraries.figures]
 kind = "r"
-want = ["ladder", "tally == 1.0"]
+want = ["rladder", "rtally == 1.0"]
 `, s.R("cran"))
 	h := archiveHut(t, declaration)
-	if out := h.ok("lock"); !strings.Contains(out, "+ figures: ladder 0.2") || !strings.Contains(out, "+ figures: tally 1.0") {
+	if out := h.ok("lock"); !strings.Contains(out, "+ figures: rladder 0.2") || !strings.Contains(out, "+ figures: rtally 1.0") {
 		t.Error(out)
 	}
 	h.fitted()
-	if got := h.ok("run", "--", "Rscript", "-e", "library(ladder); cat(times7(6), '\\n')"); strings.TrimSpace(got) != "42" {
+	if got := h.ok("run", "--", "Rscript", "-e", "library(rladder); cat(times7(6), '\\n')"); strings.TrimSpace(got) != "42" {
 		t.Errorf("R says %q", got)
 	}
 	h.ok("verify", "--deep")
 	// Built again, in another folder and at another time, they have the same bytes.
 	before := h.read("trammel.lock")
-	for _, glob := range []string{"*-figures-r*", "*-ladder-0.2*", "*-tally-1.0*", ".trees/*"} {
+	for _, glob := range []string{"*-figures-r*", "*-rladder-0.2*", "*-rtally-1.0*", ".trees/*"} {
 		built, _ := filepath.Glob(filepath.Join(sharedHome, "data/store", glob))
 		for _, path := range built {
-			if strings.HasPrefix(glob, ".trees") && !strings.Contains(path, "-tally-") && !strings.Contains(path, "-ladder-") && !strings.Contains(path, "-figures") {
+			if strings.HasPrefix(glob, ".trees") && !strings.Contains(path, "-rtally-") && !strings.Contains(path, "-rladder-") && !strings.Contains(path, "-figures") {
 				continue // what other tests know stays
 			}
 			writable(path)
@@ -209,20 +209,20 @@ want = ["ladder", "tally == 1.0"]
 	if other.read("trammel.lock") != before {
 		t.Error("another lock")
 	}
-	if got := other.ok("run", "--", "Rscript", "-e", "cat(ladder::times7(6), '\\n')"); strings.TrimSpace(got) != "42" {
+	if got := other.ok("run", "--", "Rscript", "-e", "cat(rladder::times7(6), '\\n')"); strings.TrimSpace(got) != "42" {
 		t.Errorf("R says %q", got)
 	}
 	// One library moves alone, and back is exact.
-	h.ok("set", "figures/tally==1.1")
+	h.ok("set", "figures/rtally==1.1")
 	h.ok("approve", "--yes")
 	h.ok("fit")
-	if got := h.ok("run", "--", "Rscript", "-e", "cat(ladder::times7(6), '\\n')"); strings.TrimSpace(got) != "742" {
+	if got := h.ok("run", "--", "Rscript", "-e", "cat(rladder::times7(6), '\\n')"); strings.TrimSpace(got) != "742" {
 		t.Errorf("R says %q", got)
 	}
 	h.ok("recall", "1", "--declaration")
 	h.ok("approve", "--yes")
 	h.ok("fit")
-	if got := h.ok("run", "--", "Rscript", "-e", "cat(ladder::times7(6), '\\n')"); strings.TrimSpace(got) != "42" {
+	if got := h.ok("run", "--", "Rscript", "-e", "cat(rladder::times7(6), '\\n')"); strings.TrimSpace(got) != "42" {
 		t.Errorf("after going back R says %q", got)
 	}
 	// The error of a build is shown, with its log.
@@ -268,4 +268,57 @@ func TestLiveTheWalksOfTheGuide(t *testing.T) {
 			}
 		})
 	}
+}
+
+// An add-on of R's own installer goes back as well: what the repository moved into its Archive
+// is had from there.
+func TestLiveAnAddonOfRGoesBack(t *testing.T) {
+	liveArchive(t)
+	s := standin.New()
+	defer s.Close()
+	for _, v := range []string{"1.0", "1.1"} {
+		s.PutR("cran", standin.RPackage{Name: "tally", Version: v, Exports: "export(v)", Files: []standin.File{{Name: "R/t.R", Content: "v <- function() '" + v + "'\n"}}})
+	}
+	h := archiveHut(t, `format    = 1
+project   = "heronweir"
+isolation = "sealed"
+
+[source.trixie]
+kind  = "debian"
+suite = "trixie"
+
+[toolchain]
+r = "4.5"
+
+[variables]
+R_PROFILE_USER = "@{project.dir}/site.R"
+
+[addon.cran]
+kind = "r"
+want = ["tally@1.0"]
+`)
+	h.write("site.R", fmt.Sprintf("options(repos = c(CRAN = %q))\n", s.R("cran")))
+	h.ok("lock")
+	h.fitted()
+	says := func(want string) {
+		t.Helper()
+		if got := h.ok("run", "--", "Rscript", "-e", "cat(tally::v())"); got != want {
+			t.Errorf("R says %q, not %s", got, want)
+		}
+		h.ok("verify")
+	}
+	says("1.0")
+	h.change("tally@1.0", "tally@1.1")
+	h.ok("lock")
+	h.ok("approve", "--yes")
+	h.ok("fit")
+	says("1.1")
+	h.ok("recall", "1", "--declaration")
+	h.ok("approve", "--yes")
+	h.ok("fit")
+	says("1.0")
+	h.change("tally@1.0", "tally@9.0")
+	h.ok("lock")
+	h.ok("approve", "--yes")
+	h.fails(1, []string{"the repository has no tally 9.0", "Log: "}, "fit")
 }

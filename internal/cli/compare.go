@@ -18,6 +18,7 @@ import (
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/sshsig"
 	"trammel.example/trammel/internal/core/checkout"
 	"trammel.example/trammel/internal/core/checkout/approval"
 	"trammel.example/trammel/internal/core/origins/locator"
@@ -339,7 +340,7 @@ func writeReport(c *cli.Command, s *ui.Screen, p *checkout.State, given approval
 		s.Say("Report: %s", shown(file))
 		return nil
 	}
-	signer, done, err := report.Signer(key, p.Host)
+	signer, done, err := sshsig.Signer(key, p.Host)
 	if err != nil {
 		return err
 	}

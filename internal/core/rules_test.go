@@ -19,14 +19,14 @@ import (
 // group, what stands before it there, and the groups before. "." is the package that has
 // the group's own name.
 var groups = []struct{ name, packages string }{
-	{"base", "event foreign fault host disk place canon mask changes version platform page debian python nodejs rlang solve fetch"},
+	{"base", "event foreign fault host disk place canon mask changes version platform page debian python nodejs rlang solve sshsig fetch"},
 	{"kernel", "proctree listen network seal"},
 	{"written", "ref declare card lock history draft"},
 	{"stored", "tree unpack store merge root libraries frame"},
 	{"origins", "source locator resolve"},
 	{"checkout", "bay . approval"},
 	{"running", "environ script render step service"},
-	{"acting", "fit setup sweep"},
+	{"acting", "fit setup sweep publish"},
 	{"proven", "proof report export"},
 }
 

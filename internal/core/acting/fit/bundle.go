@@ -211,7 +211,7 @@ func ReadBundle(ctx context.Context, s *checkout.State, file string) (*Bundle, e
 	bad := func(format string, args ...any) error {
 		return fault.New(fault.Source, "%s: %s", filepath.Base(file), fmt.Sprintf(format, args...)).Advise("Have it written anew: trammel export bundle --output %s", filepath.Base(file))
 	}
-	locked := map[string]fetch.Digest{}
+	locked := map[string]wanted{}
 	for _, text := range l.Declaration.Platforms {
 		if on, ok := platform.Parse(text); ok {
 			all, err := archivesOf(l, on)
@@ -222,7 +222,7 @@ func ReadBundle(ctx context.Context, s *checkout.State, file string) (*Bundle, e
 				if x.Digest == "" {
 					continue // built, and no machine has told its tree yet
 				}
-				locked[fetch.ArchiveName(x.Digest)] = x.Digest
+				locked[fetch.ArchiveName(x.Digest)] = x
 			}
 		}
 	}
@@ -251,19 +251,19 @@ func ReadBundle(ctx context.Context, s *checkout.State, file string) (*Bundle, e
 			return nil, bad("it is cut short or damaged: %v", err)
 		}
 		name := strings.TrimPrefix(head.Name, "archives/")
-		digest, ok := locked[name]
+		want, ok := locked[name]
 		if !ok || head.Typeflag != tar.TypeReg { // of another state of the lock: nothing needs it
 			continue
 		}
 		if err := context.Cause(ctx); err != nil {
 			return nil, err
 		}
-		err = keepArchive(r, folder, name, digest)
+		err = keepArchive(r, folder, name, want.Digest)
 		if errors.Is(err, io.ErrUnexpectedEOF) {
 			return nil, bad("it is cut short or damaged: %v", err)
 		}
 		if err != nil {
-			return nil, bad("%s: %v", name, err)
+			return nil, bad("%s (%s): %v", want.label, name, err)
 		}
 	}
 }

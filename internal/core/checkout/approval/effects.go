@@ -418,6 +418,9 @@ func (c *collector) sources() {
 			words[1] = "index " + l.Index
 			words = append(words, "archives "+l.Archive, "checksums "+cmp.Or(l.Sums, "none stated: of what comes first"), "commands "+strings.Join(l.Bin, " "))
 		}
+		if len(x.Keys) > 0 {
+			words = append(words, "signed by "+strings.Join(x.Keys, " or "))
+		}
 		if x.Mix {
 			words = append(words, "every index is asked for every name")
 		}

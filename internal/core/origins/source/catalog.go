@@ -1,6 +1,7 @@
 package source
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -12,11 +13,14 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/base/page"
 	"trammel.example/trammel/internal/core/base/platform"
+	"trammel.example/trammel/internal/core/base/sshsig"
 	"trammel.example/trammel/internal/core/base/version"
 	"trammel.example/trammel/internal/core/written/card"
 	"trammel.example/trammel/internal/core/written/declare"
@@ -31,6 +35,7 @@ type Catalog struct {
 	base   string // an http address that ends in /, or an absolute folder
 	remote bool
 	auth   string
+	keys   []string // who may sign; none: nobody needs to
 	client *fetch.Client
 	index  map[string]catalogEntry // nil until read
 }
@@ -41,7 +46,7 @@ type catalogEntry struct {
 }
 
 func openCatalog(a Address, d declare.Source, m *Machine, c *fetch.Client) Source {
-	k := &Catalog{name: d.Name, client: c}
+	k := &Catalog{name: d.Name, client: c, keys: d.Keys}
 	if strings.HasPrefix(a.URL, "http://") || strings.HasPrefix(a.URL, "https://") {
 		k.base, k.remote, k.auth = strings.TrimSuffix(a.URL, "/")+"/", true, m.authorization(a, a.URL)
 		return k
@@ -93,8 +98,54 @@ func (k *Catalog) open(ctx context.Context) error {
 	if k.index != nil {
 		return nil
 	}
+	var first []byte
+	if len(k.keys) > 0 {
+		// The signature is read first: a page that is not signed is never looked into.
+		signature, err := k.read(ctx, CatalogSignature, func([]byte) error { return nil })
+		if err != nil {
+			if fetch.NotFound(err) || !k.remote {
+				return fault.New(fault.Source, "the catalog %q is not signed, and the declaration says by whom it must be", k.name).
+					Advise("Whoever publishes it signs it: trammel catalog sign FOLDER --key KEY")
+			}
+			return err
+		}
+		_, err = k.read(ctx, "catalog.toml", func(raw []byte) error {
+			first = raw
+			return k.signedBy(raw, signature)
+		})
+		if err != nil {
+			return err
+		}
+		return k.parseIndex(first)
+	}
 	_, err := k.read(ctx, "catalog.toml", k.parseIndex)
 	return err
+}
+
+// CatalogSignature is the name of the signature of a catalog's first page, and
+// CatalogNamespace what keeps it from being one of anything else.
+const (
+	CatalogSignature = "catalog.toml.sig"
+	CatalogNamespace = "trammel-catalog"
+)
+
+// signedBy makes sure that one of the declared keys signed the first page.
+func (k *Catalog) signedBy(raw, signature []byte) error {
+	key, err := sshsig.Check(raw, signature, CatalogNamespace, "catalog")
+	if err != nil {
+		return fault.New(fault.Source, "the catalog %q: %v", k.name, err).Advise("Nothing of it was used. Whoever publishes it signs it anew: trammel catalog sign FOLDER --key KEY")
+	}
+	for _, line := range k.keys {
+		known, _, _, _, err := ssh.ParseAuthorizedKey([]byte(line))
+		if err != nil {
+			return fault.New(fault.Use, "keys of the source %q: %.40q is no SSH key", k.name, line).Advise("Write it as ssh-keygen does in a .pub file: ssh-ed25519 AAAA…")
+		}
+		if bytes.Equal(known.Marshal(), key.Marshal()) {
+			return nil
+		}
+	}
+	return fault.New(fault.Source, "the catalog %q is signed by %s, which the declaration does not name", k.name, ssh.FingerprintSHA256(key)).
+		Advise("Nothing of it was used. If that key is right, add it to keys under [source.%s].", k.name)
 }
 
 // parseIndex reads the catalog's first page.
@@ -198,7 +249,7 @@ func (k *Catalog) parseReleases(file, tool string, raw []byte) ([]catalogRelease
 }
 
 // Formats are the archive formats that a release list may name.
-var Formats = []string{"tar.gz", "zip"}
+var Formats = []string{"tar.gz", "zip", "tar.xz", "tar.zst", "tar.bz2"}
 
 func readRelease(p *page.Page, t *page.Table, tool string) catalogRelease {
 	r := catalogRelease{Release: Release{Version: p.Text(t, "version")}}

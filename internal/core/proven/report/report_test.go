@@ -21,6 +21,7 @@ import (
 	"golang.org/x/crypto/ssh/agent"
 
 	"trammel.example/trammel/internal/core/base/host"
+	"trammel.example/trammel/internal/core/base/sshsig"
 	"trammel.example/trammel/internal/core/proven/proof"
 )
 
@@ -109,7 +110,7 @@ func TestSignaturesAreThoseOfOpenSSH(t *testing.T) {
 		if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		signer, done, err := Signer(file, host.Host{Environ: os.Environ()})
+		signer, done, err := sshsig.Signer(file, host.Host{Environ: os.Environ()})
 		if err != nil {
 			t.Fatal(name, err)
 		}
@@ -202,11 +203,11 @@ func TestAnAgentSigns(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Setenv("SSH_AUTH_SOCK", "")
-	if _, _, err := Signer(file, host.Host{Environ: os.Environ()}); err == nil || !strings.Contains(err.Error(), "no agent runs") {
+	if _, _, err := sshsig.Signer(file, host.Host{Environ: os.Environ()}); err == nil || !strings.Contains(err.Error(), "no agent runs") {
 		t.Error(err)
 	}
 	t.Setenv("SSH_AUTH_SOCK", l.Addr().String())
-	signer, done, err := Signer(file, host.Host{Environ: os.Environ()})
+	signer, done, err := sshsig.Signer(file, host.Host{Environ: os.Environ()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -224,7 +225,7 @@ func TestAnAgentSigns(t *testing.T) {
 		t.Fatal(err)
 	}
 	os.WriteFile(file, ssh.MarshalAuthorizedKey(other), 0o600)
-	if _, _, err := Signer(file, host.Host{Environ: os.Environ()}); err == nil || !strings.Contains(err.Error(), "does not have the key") {
+	if _, _, err := sshsig.Signer(file, host.Host{Environ: os.Environ()}); err == nil || !strings.Contains(err.Error(), "does not have the key") {
 		t.Error(err)
 	}
 }

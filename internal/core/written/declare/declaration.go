@@ -72,6 +72,7 @@ type Source struct {
 	URL     string // empty: the machine's own settings say where
 	SumDB   string // gomod: a checksum database, as in GOSUMDB
 	Debian  Debian
+	Keys    []string // catalog: who may sign it, as lines of authorized_keys; none: nobody needs to
 	Listing *Listing // of a source of kind listing, else nil
 	Mix     bool     // wheel: a name is looked for in every index, and not in the first that has it
 	Place   fault.Place
@@ -399,6 +400,9 @@ func (d *Declaration) meaning() string {
 // meaning is all of a source that decides what is resolved.
 func (s Source) meaning() canon.Map {
 	m := canon.Map{"kind": s.Kind}
+	if len(s.Keys) > 0 {
+		m["keys"] = s.Keys
+	}
 	if l := s.Listing; l != nil {
 		m["versions"], m["strip"], m["bin"], m["format"] = l.Versions, l.Strip, l.Bin, l.Format
 		m["os"], m["arch"] = l.OS, l.Arch

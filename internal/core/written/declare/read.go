@@ -249,6 +249,9 @@ func (r *reader) sources(d *Declaration) {
 	r.each("source", func(name string, t *page.Table) {
 		s := Source{Name: name, Kind: r.Text(t, "kind"), URL: r.Text(t, "url"), SumDB: r.Text(t, "sumdb"), Place: r.Place(t.Span)}
 		kinds := []string{"catalog", "debian", "gomod", "listing", "npm", "r", "wheel"}
+		if s.Kind == "catalog" {
+			s.Keys = r.Texts(t, "keys")
+		}
 		if s.Kind == "listing" {
 			s.Listing = r.listing(name, t)
 		}

@@ -1,0 +1,506 @@
+// Package publish makes and keeps a catalog: what a team publishes itself (docs/catalog.md).
+//
+// Promise: an archive that is in a catalog keeps its bytes; another one under the same
+// version and platform is refused. Each file is written whole, the first page last, so that
+// whoever reads meanwhile sees the catalog as it was or as it is.
+package publish
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+	"golang.org/x/crypto/ssh"
+
+	"trammel.example/trammel/internal/core/base/canon"
+	"trammel.example/trammel/internal/core/base/disk"
+	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/base/sshsig"
+	"trammel.example/trammel/internal/core/base/version"
+	"trammel.example/trammel/internal/core/origins/source"
+	"trammel.example/trammel/internal/core/stored/tree"
+	"trammel.example/trammel/internal/core/stored/unpack"
+	"trammel.example/trammel/internal/core/written/card"
+)
+
+// Named is what an archive is of.
+type Named struct {
+	Tool, Version, Platform string // Platform is "linux/amd64" and the like, or "any"
+	Format                  string
+}
+
+var (
+	endings  = []string{".tar.gz", ".tgz", ".tar.xz", ".tar.zst", ".tar.bz2", ".zip"}
+	systems  = map[string]string{"linux": "linux", "darwin": "darwin", "macos": "darwin", "osx": "darwin"}
+	machines = map[string]string{"amd64": "amd64", "x86_64": "amd64", "x64": "amd64", "arm64": "arm64", "aarch64": "arm64"}
+	numbered = regexp.MustCompile(`(?:^|[-_.])v?(\d+(?:\.\d+)+(?:(?:-|\.)?(?:rc|beta|alpha)\.?\d*)?)(?:[-_.]|$)`)
+	toolName = regexp.MustCompile(`^[a-z][a-z0-9_-]*$`)
+)
+
+// NameOf reads the name of an archive: TOOL, VERSION and PLATFORM in any of the usual orders.
+func NameOf(file string) (Named, error) {
+	base := filepath.Base(file)
+	var n Named
+	stem := ""
+	for _, e := range endings {
+		if s, ok := strings.CutSuffix(base, e); ok {
+			stem, n.Format = s, strings.TrimPrefix(e, ".")
+		}
+	}
+	if n.Format == "tgz" {
+		n.Format = "tar.gz"
+	}
+	if stem == "" {
+		return n, fault.New(fault.Use, "%s is no archive that a catalog can have", base).Advise("Known: %s", strings.Join(endings, " "))
+	}
+	m := numbered.FindStringSubmatchIndex(stem)
+	if m == nil {
+		return n, fault.New(fault.Use, "the name of %s states no version", base).Advise("Say it: --tool NAME --version V [--platform OS/ARCH]")
+	}
+	n.Version = stem[m[2]:m[3]]
+	rest := stem[:m[0]] + "-" + stem[m[3]:]
+	words := strings.FieldsFunc(strings.ReplaceAll(strings.ToLower(rest), "x86_64", "amd64"), func(r rune) bool { return r == '-' || r == '_' || r == '.' || r == '/' })
+	os, arch := "", ""
+	var name []string
+	for _, w := range words {
+		switch {
+		case systems[w] != "":
+			os = systems[w]
+		case machines[w] != "":
+			arch = machines[w]
+		case slices.Contains([]string{"gnu", "musl", "unknown", "apple", "static", "release"}, w):
+		default:
+			name = append(name, w)
+		}
+	}
+	n.Tool = strings.Join(name, "-")
+	switch {
+	case os != "" && arch != "":
+		n.Platform = os + "/" + arch
+	case os == "" && arch == "":
+		n.Platform = "any"
+	default:
+		return n, fault.New(fault.Use, "the name of %s states a system or a machine, and not both", base).Advise("Say it: --platform OS/ARCH, or --platform any")
+	}
+	return n, nil
+}
+
+// Added is what Add did with one archive.
+type Added struct {
+	Named
+	Drafted bool // its tool had no card, and has a drafted one now
+	Same    bool // it was there already
+}
+
+type part struct {
+	Name     string `toml:"name,omitempty"`
+	Version  string `toml:"version,omitempty"`
+	Platform string `toml:"platform"`
+	Path     string `toml:"path"`
+	Format   string `toml:"format,omitempty"`
+	Size     int64  `toml:"size,omitempty"`
+	SHA256   string `toml:"sha256"`
+}
+
+type release struct {
+	Version   string `toml:"version"`
+	Published any    `toml:"published,omitempty"`
+	Parts     []part `toml:"part"`
+}
+
+type releases struct {
+	Releases []release `toml:"release"`
+}
+
+type tool struct {
+	Card        string `toml:"card"`
+	CardSHA     string `toml:"card-sha256"`
+	Releases    string `toml:"releases"`
+	ReleasesSHA string `toml:"releases-sha256"`
+}
+
+type first struct {
+	Format int             `toml:"format"`
+	About  string          `toml:"about,omitempty"`
+	Tools  map[string]tool `toml:"tool"`
+}
+
+func read(folder, name string, into any) error {
+	raw, err := disk.ReadWithin(folder, name, disk.MostText)
+	if err != nil {
+		return err
+	}
+	if err := toml.Unmarshal(raw, into); err != nil {
+		return fault.New(fault.Use, "%s: %v", filepath.Join(folder, name), err)
+	}
+	return nil
+}
+
+func write(folder, name string, content []byte) (sum string, err error) {
+	return fmt.Sprintf("%x", sha256.Sum256(content)), disk.WriteWithin(folder, name, content, 0o644)
+}
+
+// Add puts an archive into a catalog, which is made when it is not there. What its name does
+// not say, given does.
+func Add(ctx context.Context, folder, archive string, given Named) (a Added, err error) {
+	n, nameErr := NameOf(archive)
+	for _, x := range []struct {
+		into *string
+		said string
+	}{{&n.Tool, given.Tool}, {&n.Version, given.Version}, {&n.Platform, given.Platform}} {
+		if x.said != "" {
+			*x.into = x.said
+		}
+	}
+	if nameErr != nil && (n.Format == "" || n.Tool == "" || n.Version == "" || n.Platform == "") {
+		return a, nameErr
+	}
+	if !toolName.MatchString(n.Tool) || !version.Dotted.Valid(n.Version) || strings.ContainsAny(n.Version, "/\\ ") {
+		return a, fault.New(fault.Use, "%s would be %q %q, which no tool can be called", filepath.Base(archive), n.Tool, n.Version).Advise("Say it: --tool NAME --version V")
+	}
+	a.Named = n
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return a, err
+	}
+	unlock, err := disk.Lock(ctx, filepath.Join(folder, ".lock"))
+	if err != nil {
+		return a, err
+	}
+	defer unlock()
+	top := first{Format: 1, Tools: map[string]tool{}}
+	if err := read(folder, "catalog.toml", &top); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return a, err
+	}
+	if top.Tools == nil {
+		top.Tools = map[string]tool{}
+	}
+	t, known := top.Tools[n.Tool]
+	if !known {
+		t = tool{Card: "cards/" + n.Tool + ".toml", Releases: "releases/" + n.Tool + ".toml"}
+	}
+	var list releases
+	if err := read(folder, t.Releases, &list); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return a, err
+	}
+	in, err := disk.OpenRegular(archive)
+	if err != nil {
+		return a, fault.New(fault.Use, "the archive cannot be read: %v", err)
+	}
+	defer in.Close()
+	h := sha256.New()
+	size, err := io.Copy(h, in)
+	if err != nil {
+		return a, err
+	}
+	p := part{Platform: n.Platform, Path: "files/" + filepath.Base(archive), Size: size, SHA256: fmt.Sprintf("%x", h.Sum(nil))}
+	if n.Format != "tar.gz" {
+		p.Format = n.Format
+	}
+	i := slices.IndexFunc(list.Releases, func(r release) bool { return r.Version == n.Version })
+	if i >= 0 {
+		for _, old := range list.Releases[i].Parts {
+			if old.Platform == p.Platform && (old.Name == "" || old.Name == n.Tool) {
+				if old.SHA256 != p.SHA256 {
+					return a, fault.New(fault.Use, "the catalog has %s %s for %s already, with other bytes", n.Tool, n.Version, n.Platform).
+						Advise("Whoever locked that version would get an error. Publish this one under a new version.")
+				}
+				a.Same = true
+				return a, nil
+			}
+		}
+	} else {
+		list.Releases = append(list.Releases, release{Version: n.Version, Published: toml.LocalDate{Year: time.Now().UTC().Year(), Month: int(time.Now().UTC().Month()), Day: time.Now().UTC().Day()}})
+		i = len(list.Releases) - 1
+	}
+	list.Releases[i].Parts = append(list.Releases[i].Parts, p)
+	slices.SortStableFunc(list.Releases, func(x, y release) int { return version.Dotted.Compare(y.Version, x.Version) })
+	if _, err := disk.StatWithin(folder, t.Card); errors.Is(err, fs.ErrNotExist) {
+		text, err := draftCard(ctx, archive, n)
+		if err != nil {
+			return a, err
+		}
+		if t.CardSHA, err = write(folder, t.Card, []byte(text)); err != nil {
+			return a, err
+		}
+		a.Drafted = true
+	} else if err != nil {
+		return a, err
+	}
+	// The archive first, then what names it, the first page last.
+	if err := copyIn(folder, p.Path, in, p.SHA256); err != nil {
+		return a, err
+	}
+	raw, err := toml.Marshal(list)
+	if err != nil {
+		return a, err
+	}
+	if t.ReleasesSHA, err = write(folder, t.Releases, append([]byte("# Kept by: trammel catalog add\n"), raw...)); err != nil {
+		return a, err
+	}
+	top.Tools[n.Tool] = t
+	return a, writeFirst(folder, top)
+}
+
+// writeFirst writes the first page with the digests of what is there. An older signature of it
+// holds no more, and goes.
+func writeFirst(folder string, top first) error {
+	for name, t := range top.Tools {
+		raw, err := disk.ReadWithin(folder, t.Card, disk.MostText)
+		if err != nil {
+			return err
+		}
+		t.CardSHA = fmt.Sprintf("%x", sha256.Sum256(raw))
+		top.Tools[name] = t
+	}
+	raw, err := toml.Marshal(top)
+	if err != nil {
+		return err
+	}
+	if err := disk.RemoveWithin(folder, source.CatalogSignature); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	_, err = write(folder, "catalog.toml", raw)
+	return err
+}
+
+// copyIn copies an archive into the catalog, unless it lies there already.
+func copyIn(folder, name string, in *os.File, sum string) error {
+	full := filepath.Join(folder, filepath.FromSlash(name))
+	if here, err := os.Stat(full); err == nil {
+		if there, err := in.Stat(); err == nil && os.SameFile(here, there) {
+			return nil
+		}
+	}
+	if err := disk.MkdirWithin(folder, filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	if _, err := in.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	out, err := disk.Create(full)
+	if err != nil {
+		return err
+	}
+	defer out.Drop()
+	h := sha256.New()
+	if _, err := io.Copy(io.MultiWriter(out, h), in); err != nil {
+		return err
+	}
+	if fmt.Sprintf("%x", h.Sum(nil)) != sum {
+		return fault.New(fault.Failed, "%s changed while it was read", filepath.Base(name))
+	}
+	return out.Commit(0o644)
+}
+
+// draftCard writes a first card of a tool from what is in its archive: the commands in bin, or
+// else those that lie at the top.
+func draftCard(ctx context.Context, archive string, n Named) (string, error) {
+	into, err := os.MkdirTemp("", "trammel-catalog-")
+	if err != nil {
+		return "", err
+	}
+	defer disk.RemoveAll(into)
+	r, err := unpack.Archive(ctx, archive, n.Format, into, unpack.Rules{})
+	if err != nil {
+		return "", fault.New(fault.Use, "%s: %v", filepath.Base(archive), err)
+	}
+	strip := 0
+	if folder, _, ok := strings.Cut(r.Manifest[0].Path, "/"); ok && folder != "bin" && !slices.ContainsFunc(r.Manifest, func(e tree.Entry) bool { return !strings.HasPrefix(e.Path, folder+"/") }) {
+		strip = 1
+	}
+	bin := map[string]string{}
+	for _, inBin := range []bool{true, false} {
+		for _, e := range r.Manifest {
+			file := e.Path
+			if strip == 1 {
+				_, file, _ = strings.Cut(file, "/")
+			}
+			dir, name := filepath.Split(file)
+			if e.Type == tree.Executable && (inBin && dir == "bin/" || !inBin && dir == "") {
+				bin[name] = file
+			}
+		}
+		if len(bin) > 0 {
+			break
+		}
+	}
+	if len(bin) == 0 {
+		return "", fault.New(fault.Use, "%s has no command, neither in bin nor at its top", filepath.Base(archive)).
+			Advise("Write the card yourself, as cards/%s.toml in the catalog (docs/catalog.md), and add the archive again.", n.Tool)
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "about = %s\n", canon.JSON("The tool "+n.Tool))
+	fmt.Fprintf(&b, "# answer = { run = \"%s --version\", match = '(\\d+(?:\\.\\d+)+)' }   # how verify asks for the version\n\n[[from]]\nkind = \"catalog\"\n\n[[from.part]]\n", slices.Sorted(keys(bin))[0])
+	if strip > 0 {
+		b.WriteString("strip = 1\n")
+	}
+	b.WriteString("bin   = { ")
+	for i, name := range slices.Sorted(keys(bin)) {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		fmt.Fprintf(&b, "%s = %s", canon.JSON(name), canon.JSON(bin[name]))
+	}
+	b.WriteString(" }\n")
+	_, err = card.Parse(n.Tool+".toml", n.Tool, []byte(b.String()))
+	return b.String(), err
+}
+
+func keys(m map[string]string) func(func(string) bool) {
+	return func(yield func(string) bool) {
+		for k := range m {
+			if !yield(k) {
+				return
+			}
+		}
+	}
+}
+
+// Renew writes the first page anew after cards were edited by hand.
+func Renew(ctx context.Context, folder string) error {
+	unlock, err := disk.Lock(ctx, filepath.Join(folder, ".lock"))
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	var top first
+	if err := read(folder, "catalog.toml", &top); err != nil {
+		return err
+	}
+	for name, t := range top.Tools {
+		raw, err := disk.ReadWithin(folder, t.Releases, disk.MostText)
+		if err != nil {
+			return err
+		}
+		t.ReleasesSHA = fmt.Sprintf("%x", sha256.Sum256(raw))
+		top.Tools[name] = t
+	}
+	return writeFirst(folder, top)
+}
+
+// Sign signs the first page, which holds the digests of all others.
+func Sign(folder string, signer ssh.Signer) error {
+	raw, err := disk.ReadWithin(folder, "catalog.toml", disk.MostText)
+	if err != nil {
+		return fault.New(fault.Use, "there is no catalog in %s", folder).Advise("Make one: trammel catalog add %s ARCHIVE", folder)
+	}
+	signature, err := sshsig.Sign(raw, source.CatalogNamespace, signer)
+	if err != nil {
+		return err
+	}
+	return disk.WriteWithin(folder, source.CatalogSignature, signature, 0o644)
+}
+
+// Checked is what Check found.
+type Checked struct {
+	Tools, Releases, Files int
+	Bytes                  int64
+	Faults                 []string
+	SignedBy               string // the fingerprint of a key, "" when it is not signed
+}
+
+// Check holds a catalog to itself: every page to its digest and form, every archive to its
+// size and digest, and the signature to the first page.
+func Check(ctx context.Context, folder string) (c Checked, err error) {
+	var top first
+	if err := read(folder, "catalog.toml", &top); err != nil {
+		return c, fault.New(fault.Use, "%s is no catalog: %v", folder, err)
+	}
+	bad := func(format string, args ...any) { c.Faults = append(c.Faults, fmt.Sprintf(format, args...)) }
+	page := func(name, sum string) []byte {
+		raw, err := disk.ReadWithin(folder, name, disk.MostText)
+		if err != nil {
+			bad("%s %s", name, disk.InWords(err))
+		} else if fmt.Sprintf("%x", sha256.Sum256(raw)) != sum {
+			bad("%s does not have the digest that catalog.toml states: trammel catalog add writes it anew", name)
+		}
+		return raw
+	}
+	names := slices.Sorted(func(yield func(string) bool) {
+		for n := range top.Tools {
+			if !yield(n) {
+				return
+			}
+		}
+	})
+	seen := map[string]bool{}
+	for _, name := range names {
+		t := top.Tools[name]
+		c.Tools++
+		if raw := page(t.Card, t.CardSHA); raw != nil {
+			if _, err := card.Parse(t.Card, name, raw); err != nil {
+				bad("%v", err)
+			}
+		}
+		var list releases
+		if raw := page(t.Releases, t.ReleasesSHA); raw != nil {
+			if err := toml.Unmarshal(raw, &list); err != nil {
+				bad("%s: %v", t.Releases, err)
+			}
+		}
+		for _, r := range list.Releases {
+			c.Releases++
+			at := map[string]bool{}
+			for _, p := range r.Parts {
+				if key := p.Name + " " + p.Platform; at[key] {
+					bad("%s %s has two archives for %s", name, r.Version, p.Platform)
+				} else {
+					at[key] = true
+				}
+				if seen[p.Path+p.SHA256] {
+					continue
+				}
+				seen[p.Path+p.SHA256] = true
+				if ctx.Err() != nil {
+					return c, context.Cause(ctx)
+				}
+				f, err := disk.OpenWithin(folder, p.Path)
+				if err != nil {
+					bad("%s %s: %s %s", name, r.Version, p.Path, disk.InWords(err))
+					continue
+				}
+				h := sha256.New()
+				n, err := io.Copy(h, f)
+				f.Close()
+				c.Files++
+				c.Bytes += n
+				switch {
+				case err != nil:
+					bad("%s: %v", p.Path, err)
+				case p.Size != 0 && p.Size != n:
+					bad("%s %s: %s has %d bytes, and the list states %d", name, r.Version, p.Path, n, p.Size)
+				case fmt.Sprintf("%x", h.Sum(nil)) != p.SHA256:
+					bad("%s %s: %s has other bytes than the list states", name, r.Version, p.Path)
+				}
+			}
+		}
+	}
+	raw, err := disk.ReadWithin(folder, "catalog.toml", disk.MostText)
+	if err != nil {
+		return c, err
+	}
+	signature, err := disk.ReadWithin(folder, source.CatalogSignature, 1<<20)
+	if errors.Is(err, fs.ErrNotExist) {
+		return c, nil
+	}
+	if err != nil {
+		return c, err
+	}
+	key, err := sshsig.Check(raw, signature, source.CatalogNamespace, "catalog")
+	if err != nil {
+		bad("%s: %v", source.CatalogSignature, err)
+		return c, nil
+	}
+	c.SignedBy = ssh.FingerprintSHA256(key)
+	return c, nil
+}
