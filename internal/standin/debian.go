@@ -135,6 +135,43 @@ func (a *Archive) Publish() {
 	}
 }
 
+// Keep keeps the state that was published last, as an archive of snapshots does: it is had
+// below Snapshots at any moment from a's date on, until the next one.
+func (a *Archive) Keep() {
+	a.server.mu.Lock()
+	defer a.server.mu.Unlock()
+	stamp := a.At.UTC().Format("20060102T150405Z")
+	for name, content := range a.server.blobs {
+		if rest, ok := strings.CutPrefix(name, "/"+a.name+"/"); ok {
+			a.server.blobs["/snap/"+a.name+"/"+stamp+"/"+rest] = content
+		}
+	}
+	a.server.states[a.name] = append(a.server.states[a.name], stamp)
+	slices.Sort(a.server.states[a.name])
+}
+
+// Snapshots is the address of the kept states, with @{stamp} for a moment.
+func (a *Archive) Snapshots() string { return a.server.http.URL + "/snap/" + a.name + "/@{stamp}/" }
+
+// stateOf is the path of the state that a moment in a path asks for: the last one before it.
+func (s *Server) stateOf(path string) (string, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	rest, ok := strings.CutPrefix(path, "/snap/")
+	name, rest, ok2 := strings.Cut(rest, "/")
+	stamp, below, ok3 := strings.Cut(rest, "/")
+	if !ok || !ok2 || !ok3 || slices.Contains(s.states[name], stamp) {
+		return "", false
+	}
+	last := ""
+	for _, one := range s.states[name] {
+		if one <= stamp {
+			last = one
+		}
+	}
+	return "/snap/" + name + "/" + last + "/" + below, last != ""
+}
+
 func (d Deb) arch() string {
 	if d.Arch != "" {
 		return d.Arch

@@ -75,8 +75,9 @@ type Server struct {
 	python   map[string]*pythonIndex
 
 	rPackages map[string][]RPackage
-	Whole     bool      // it gives no ranges
-	Day       time.Time // when what is put next was published
+	states    map[string][]string // archive → moments whose states are kept
+	Whole     bool                // it gives no ranges
+	Day       time.Time           // when what is put next was published
 }
 
 // New starts a server on loopback. Close ends it.
@@ -84,7 +85,7 @@ func New() *Server {
 	s := &Server{
 		blobs: map[string][]byte{}, packages: map[string]map[string]any{}, modules: map[string]map[string][]byte{},
 		faults: map[string]Fault{}, hits: map[string]int{}, served: map[string]int64{},
-		more: map[string]any{}, python: map[string]*pythonIndex{}, rPackages: map[string][]RPackage{}, dates: map[string]time.Time{}, Day: time.Date(2026, 2, 3, 0, 0, 0, 0, time.UTC),
+		more: map[string]any{}, python: map[string]*pythonIndex{}, rPackages: map[string][]RPackage{}, states: map[string][]string{}, dates: map[string]time.Time{}, Day: time.Date(2026, 2, 3, 0, 0, 0, 0, time.UTC),
 	}
 	signer, verifier, err := note.GenerateKey(nil, "sums.heronweir.example")
 	if err != nil {
@@ -351,6 +352,10 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		s.send(w, r, answer.Body.Bytes(), fault, first)
+		return
+	}
+	if at, ok := s.stateOf(path); ok {
+		http.Redirect(w, r, at, http.StatusFound)
 		return
 	}
 	if s.servePython(w, r, path, fault, first) {

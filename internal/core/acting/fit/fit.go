@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"time"
 
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/event"
@@ -272,6 +273,7 @@ func open(s *checkout.State, o Options, opened map[string]source.Source, part lo
 	if !ok {
 		declared = source.Implied(l.Sources[name].Kind)
 	}
+	declared.Debian.State, _ = time.Parse(time.RFC3339, l.Sources[name].State)
 	from, _, err := source.Open(declared, o.Machine, o.Client)
 	if err == nil {
 		opened[name] = from

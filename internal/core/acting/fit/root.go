@@ -110,5 +110,5 @@ func addPackages(ctx context.Context, s *checkout.State, o Options, from source.
 func gone(name string, p lock.PartOn, cause error) error {
 	e := fault.New(fault.Source, "the source %q does not have %s %s any more: archives drop a package when they get a newer one", name, p.Name, p.Part.Version)
 	e.Cause = cause
-	return e.Advise("Take what it has now: trammel lock --renew (and test, and commit the lock),\nor name as url under [source.%s] an archive that keeps old packages.", name)
+	return e.Advise("Take what it has now: trammel lock --renew (and test, and commit the lock),\nor name as snapshots under [source.%s] an archive that keeps every state.", name)
 }

@@ -410,6 +410,9 @@ func (c *collector) sources() {
 			if x.Debian.Docs {
 				words = append(words, "with documentation")
 			}
+			if x.Debian.Snapshots != "" {
+				words = append(words, "earlier states from "+x.Debian.Snapshots)
+			}
 			if x.Debian.Expired {
 				words = append(words, "EXPIRED RELEASES ARE ACCEPTED")
 			}

@@ -233,9 +233,29 @@ func (r *resolver) open(name string) *opened {
 		if !ok {
 			declared = source.Implied(name)
 		}
+		declared.Debian.State = r.state(declared)
 		x.source, x.address, x.err = source.Open(declared, r.m, r.client)
 	})
 	return x
+}
+
+// state is the moment whose state of an archive is looked at: the date that was asked for, or
+// that of what is locked where nothing of it is renewed. Zero is now.
+func (r *resolver) state(d declare.Source) time.Time {
+	if d.Debian.Snapshots == "" {
+		return time.Time{}
+	}
+	if !r.o.AsOf.IsZero() {
+		return r.o.AsOf
+	}
+	if r.o.Old == nil || r.o.Renew == nil {
+		return time.Time{}
+	}
+	at, err := time.Parse(time.RFC3339, r.o.Old.Sources[d.Name].State)
+	if err != nil || r.renews(d.Name) {
+		return time.Time{}
+	}
+	return at
 }
 
 // choice is a card's way of having a tool, and the source to have it from.
@@ -685,13 +705,17 @@ func (r *resolver) sources(ctx context.Context, l *lock.Lock) error {
 		}
 		x := r.open(name)
 		s := lock.Source{Kind: kind, Address: x.address.Origin, AsOf: r.o.Now.UTC().Format(time.RFC3339)}
+		declared, _ := r.d.Source(name)
+		if at := r.state(declared); !at.IsZero() {
+			s.State = at.UTC().Format(time.RFC3339)
+		}
 		if archive, ok := x.source.(source.Rooter); ok {
 			var dates []time.Time
 			var err error
 			if s.Suites, s.Index, dates, err = archive.Read(ctx); err != nil {
 				return err
 			}
-			if known && !r.o.Older {
+			if known && !r.o.Older && r.o.AsOf.IsZero() {
 				if err := older(name, old, s.Suites, dates, r.o.Old.Roots[name]); err != nil {
 					return err
 				}

@@ -56,7 +56,14 @@ type signedRelease struct {
 	digest string // of the InRelease file
 }
 
+// stampForm is how an archive of snapshots writes a moment (in UTC).
+const stampForm = "20060102T150405Z"
+
 func openDebian(a Address, d declare.Source, m *Machine, c *fetch.Client) Source {
+	if at := d.Debian.State; !at.IsZero() && d.Debian.Snapshots != "" {
+		// Such an archive answers with the last state before a moment.
+		a.URL, a.Checkout = strings.ReplaceAll(d.Debian.Snapshots, "@{stamp}", at.UTC().Format(stampForm)), true
+	}
 	return &debianArchive{
 		name: d.Name, base: strings.TrimSuffix(a.URL, "/") + "/", auth: m.authorization(a, a.URL), client: c, machine: m, d: d.Debian, source: d,
 		indexes: map[string]debian.Indexes{},
@@ -163,6 +170,9 @@ func (s *debianArchive) checked(raw []byte, suite string) (*debian.Release, erro
 	}
 	if !r.Is(suite) {
 		return nil, fault.New(fault.Source, "the source %q gives the release of %q where %q was asked for", s.name, r.Codename, suite)
+	}
+	if !s.d.State.IsZero() {
+		now = s.d.State // what was in force then
 	}
 	if !r.ValidUntil.IsZero() && now.After(r.ValidUntil) && !s.d.Expired {
 		return nil, fault.New(fault.Source, "the release of %q from the source %q was valid until %s", suite, s.name, r.ValidUntil.Format(time.DateOnly)).

@@ -86,6 +86,9 @@ type Debian struct {
 	Keyring    string   // file with the archive's keys; empty: the machine's own
 	Docs       bool     // unpack manuals, documentation and translations too
 	Expired    bool     // accept a release whose Valid-Until has passed
+
+	Snapshots string    // address of an archive that keeps every state, with @{stamp}
+	State     time.Time // the moment whose state is looked at; zero: now. No file says so
 }
 
 // Listing is what only a source of kind listing has. Texts may refer to @{version}, @{major},

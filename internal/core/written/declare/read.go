@@ -333,7 +333,10 @@ func (r *reader) listing(name string, t *page.Table) *Listing {
 func (r *reader) debian(name string, t *page.Table) Debian {
 	d := Debian{
 		Components: r.Texts(t, "components"), Keyring: r.Text(t, "keyring"),
-		Docs: r.Flag(t, "docs"), Expired: r.Flag(t, "expired"),
+		Docs: r.Flag(t, "docs"), Expired: r.Flag(t, "expired"), Snapshots: r.Text(t, "snapshots"),
+	}
+	if v := t.Get("snapshots"); v != nil && (!strings.Contains(d.Snapshots, "@{stamp}") || !strings.HasPrefix(d.Snapshots, "http")) {
+		r.Fault(v.Span, `Write, for example: snapshots = "https://snapshots.example/archive/debian/@{stamp}/"`, "the address of the snapshots has no @{stamp}")
 	}
 	if len(d.Components) == 0 {
 		d.Components = []string{"main"}

@@ -3,6 +3,7 @@ package lock
 import (
 	"fmt"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -141,6 +142,9 @@ func (l *Lock) libraryFacts() canon.Map {
 	return out
 }
 
+// setName is what names a set: its name stands in commands and in what they print.
+var setName = regexp.MustCompile(`^[a-z][a-z0-9_-]*$`)
+
 func (l *Lock) checkLibraries() error {
 	for _, name := range Sorted(l.Libraries) {
 		x := l.Libraries[name]
@@ -148,7 +152,7 @@ func (l *Lock) checkLibraries() error {
 		if x.Kind != Python && x.Kind != Node && x.Kind != R {
 			bad = fmt.Sprintf("%q is no kind of libraries", x.Kind)
 		}
-		if strings.ContainsAny(name+x.Source, "/\\\x00") || name == "" || name[0] == '.' || x.Folder != "" && leaves(x.Folder) {
+		if !setName.MatchString(name) || strings.ContainsAny(x.Source, "/\\\x00") || x.Folder != "" && leaves(x.Folder) {
 			bad = "a name that no lock has"
 		}
 		for _, s := range x.On {

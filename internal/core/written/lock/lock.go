@@ -77,6 +77,8 @@ type Source struct {
 	Suites []string `toml:"suites"` // debian: what was read
 	Index  []string `toml:"index"`  // debian: digests of the signed releases, a suite each
 
+	State string `toml:"state"` // debian: RFC 3339, the moment whose state of the archive this is; "" for that of then
+
 	Released []string `toml:"released"` // debian: RFC 3339, when each of the releases was signed
 }
 
@@ -265,7 +267,7 @@ func Sorted[V any](m map[string]V) []string {
 func (l *Lock) facts() canon.Map {
 	sources, items := canon.Map{}, canon.Map{}
 	for name, s := range l.Sources {
-		sources[name] = trim(canon.Map{"kind": s.Kind, "address": s.Address, "as-of": s.AsOf, "suites": s.Suites, "index": s.Index, "released": s.Released})
+		sources[name] = trim(canon.Map{"kind": s.Kind, "address": s.Address, "as-of": s.AsOf, "suites": s.Suites, "index": s.Index, "released": s.Released, "state": s.State})
 	}
 	for name, i := range l.Items {
 		on := canon.Map{}
