@@ -572,3 +572,57 @@ func TestAToolOfNpmNeedsTheNodeThatItSays(t *testing.T) {
 		t.Error(out)
 	}
 }
+
+func TestIndexesInOrderGroupsConstraintsAndPlatforms(t *testing.T) {
+	t.Parallel()
+	s := standin.New()
+	defer s.Close()
+	s.PutWheel("shelf", module("tally", "1.0"))
+	s.PutWheel("wide", module("tally", "9.0")) // somebody else's, under a name of ours
+	s.PutWheel("wide", module("grid", "1.0"))
+	s.PutWheel("wide", module("grid", "2.0"))
+	s.PutWheel("wide", module("probe", "1.0", "grid", "plots; sys_platform == 'darwin'"))
+	s.PutWheel("wide", module("plots", "1.0"))
+	for _, x := range []struct{ tag string }{{"cp311-abi3-manylinux2014_x86_64"}, {"cp311-abi3-manylinux2014_aarch64"}, {"cp311-abi3-macosx_11_0_arm64"}} {
+		w := module("native", "1.0")
+		w.Tag = strings.Replace(x.tag, "cp311", "cp32", 1)
+		s.PutWheel("wide", w)
+	}
+	h := pythonHut(t, s, "\n[libraries.survey]\nkind = \"python\"\nfiles = [\"pyproject.toml\", \"more.txt\"]\ngroups = [\"test\"]\nwant = [\"tally\", \"native\"]\n")
+	text := strings.Replace(h.read("trammel.toml"), s.Python("shelf")+`"`, s.Python("shelf")+","+s.Python("wide")+`"`, 1)
+	text = strings.Replace(text, `project = "heronweir"`, "project = \"heronweir\"\nplatforms = [\"linux/amd64\", \"linux/arm64\", \"darwin/arm64\"]", 1)
+	h.write("trammel.toml", text)
+	h.write("pyproject.toml", "[project]\nname = \"weir\"\ndependencies = []\n[dependency-groups]\ntest = [\"probe\"]\n")
+	h.write("more.txt", "-c held.txt\n")
+	h.write("held.txt", "grid <2\n")
+	h.ok("lock")
+	lock := h.read("trammel.lock")
+	section := func(on string) string {
+		at := lock[strings.Index(lock, "[library.survey.on.\""+on+"\"]"):]
+		end := strings.Index(at[1:], "\n[")
+		return at[:end+1]
+	}
+	for on, words := range map[string][]string{
+		"linux/amd64": {"tally 1.0", "grid 1.0", "probe 1.0", "native-1.0-cp32-abi3-manylinux2014_x86_64.whl"}, "linux/arm64": {"native-1.0-cp32-abi3-manylinux2014_aarch64.whl"},
+		"darwin/arm64": {"plots 1.0", "native-1.0-cp32-abi3-macosx_11_0_arm64.whl"},
+	} {
+		for _, w := range words {
+			if !strings.Contains(section(on), w) {
+				t.Errorf("%s has no %s:\n%s", on, w, section(on))
+			}
+		}
+	}
+	if strings.Contains(section("linux/amd64"), "plots") {
+		t.Error("a package of another system is on linux")
+	}
+	// Mixed, when that is said, the newest of all is taken.
+	h.write("trammel.toml", strings.Replace(text, "kind = \"wheel\"", "kind = \"wheel\"\nmix  = true", 1))
+	if out := h.ok("lock", "--renew"); !strings.Contains(out, "survey: tally 1.0 → 9.0") {
+		t.Error(out)
+	}
+	h.write("held.txt", "grid <2\nprobe <1\n")
+	h.fails(2, []string{"probe 1.0 is ruled out by probe <1 (held.txt:2)"}, "lock")
+	h.write("held.txt", "grid <2\n")
+	h.write("pyproject.toml", "[project]\nname = \"weir\"\nrequires-python = \">=4\"\n[dependency-groups]\ntest = [\"probe\"]\n")
+	h.fails(2, []string{"requires Python >=4"}, "lock")
+}

@@ -114,6 +114,7 @@ type pkg struct {
 	rules    []*rule
 	asked    int // its place among the asks, or -1
 	expanded map[int]bool
+	decided  bool
 }
 
 // term says that a package is in one of some states.
@@ -348,7 +349,7 @@ func (s *solver) next() *pkg {
 	var best *pkg
 	var bestKey [5]int
 	for _, p := range s.order {
-		if p.domain.has(0) || p.domain.one() >= 0 && p.expanded[p.domain.one()] && s.decided(p) {
+		if p.domain.has(0) || p.decided {
 			continue
 		}
 		key := [5]int{1, 1, len(s.asks), 1, 0}
@@ -371,15 +372,6 @@ func (s *solver) next() *pkg {
 		}
 	}
 	return best
-}
-
-func (s *solver) decided(p *pkg) bool {
-	for _, st := range slices.Backward(s.steps) {
-		if st.pkg == p && st.cause == nil {
-			return true
-		}
-	}
-	return false
 }
 
 // needsOf are the needs of a package that count now.
@@ -444,6 +436,7 @@ func (s *solver) decide(p *pkg) error {
 	only := newSet(len(p.versions) + 1)
 	only.add(state)
 	s.level++
+	p.decided = true
 	s.narrow(p, only, nil)
 	return nil
 }
@@ -595,6 +588,9 @@ func (s *solver) back(level int) {
 	for len(s.steps) > 0 && s.steps[len(s.steps)-1].level > level {
 		st := s.steps[len(s.steps)-1]
 		st.pkg.domain = st.before
+		if st.cause == nil {
+			st.pkg.decided = false
+		}
 		s.steps = s.steps[:len(s.steps)-1]
 	}
 	s.level = level

@@ -253,3 +253,49 @@ func BenchmarkOneHundredPackagesWithConflicts(b *testing.B) {
 		}
 	}
 }
+
+// chain is a problem of n packages, each of which needs the next ones, without conflicts.
+func chain(n int) (*made, []Need) {
+	m := &made{versions: map[string][]string{}, needs: map[string]map[string][]string{}}
+	name := func(i int) string { return fmt.Sprintf("p%05d", i) }
+	for i := range n {
+		m.names = append(m.names, name(i))
+		m.versions[name(i)] = []string{"3", "2", "1"}
+	}
+	for i := range n {
+		for _, v := range m.versions[name(i)] {
+			table := map[string][]string{}
+			for j := i + 1; j < min(n, i+4); j++ {
+				table[name(j)] = []string{"3", "2"}
+			}
+			m.needs[name(i)+" "+v] = table
+		}
+	}
+	return m, []Need{of(name(0), "3", "2", "1")}
+}
+
+func (m *made) direct() *fast { return &fast{m} }
+
+// fast looks needs up without walking all names.
+type fast struct{ *made }
+
+func (f *fast) Needs(_ context.Context, name, v string) (out []Need, _ string, _ error) {
+	for other, allowed := range f.needs[name+" "+v] {
+		out = append(out, of(other, allowed...))
+	}
+	slices.SortFunc(out, func(a, b Need) int { return strings.Compare(a.Package, b.Package) })
+	return out, "", nil
+}
+
+func BenchmarkGrowth(b *testing.B) {
+	for _, n := range []int{100, 1000, 5000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			m, asks := chain(n)
+			for b.Loop() {
+				if chosen, err := Solve(b.Context(), m.direct(), asks); err != nil || len(chosen) != n {
+					b.Fatal(err, len(chosen))
+				}
+			}
+		})
+	}
+}
