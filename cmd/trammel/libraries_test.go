@@ -14,11 +14,11 @@ import (
 	"trammel.example/trammel/internal/standin"
 )
 
-// hostPython is the Python of this machine, as its own file and version; without one the
-// stand-in for it only says a version.
+// hostPython is the Python of this machine, as its own file and version, but none of a virtual
+// environment, which sees no user's libraries; without one the stand-in for it only says a version.
 func hostPython() (file, version string) {
 	for _, name := range []string{"/usr/bin/python3", "python3"} {
-		out, err := exec.Command(name, "-c", "import sys; print(sys.executable, '.'.join(map(str, sys.version_info[:3])))").Output()
+		out, err := exec.Command(name, "-c", "import sys; sys.prefix == sys.base_prefix and print(sys.executable, '.'.join(map(str, sys.version_info[:3])))").Output()
 		if f := strings.Fields(string(out)); err == nil && len(f) == 2 {
 			return f[0], f[1]
 		}
