@@ -26,7 +26,6 @@ import (
 	"trammel.example/trammel/internal/core/stored/merge"
 	"trammel.example/trammel/internal/core/stored/store"
 	"trammel.example/trammel/internal/core/stored/tree"
-	"trammel.example/trammel/internal/core/stored/unpack"
 	"trammel.example/trammel/internal/core/written/lock"
 )
 
@@ -403,21 +402,8 @@ func makeNodeSet(ctx context.Context, s *checkout.State, o Options, from source.
 	}
 	slices.SortFunc(packages, func(a, b npmPackage) int { return strings.Compare(a.place, b.place) })
 	_, err := s.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
-		archives, err := fetchAll(ctx, s, o, from, packages)
-		if err != nil {
+		if err := placePackages(ctx, s, o, from, w.part, packages, fresh, func(string) []string { return nil }); err != nil {
 			return err
-		}
-		for i, x := range packages {
-			into := filepath.Join(fresh, filepath.FromSlash(x.place))
-			if err := placeFor(fresh, x.place); err != nil {
-				return fault.New(fault.Source, "%s: %s: %v", w.part.Label(), x.place, err)
-			}
-			if _, err := unpack.Archive(ctx, archives[i], "tar.gz", into, unpack.Rules{Strip: 1, Open: true}); err != nil {
-				if errors.Is(err, context.Canceled) {
-					return err
-				}
-				return fault.New(fault.Source, "%s: %s: %v", w.part.Label(), x.place, err)
-			}
 		}
 		for _, root := range libraries.NodeRoots(places) {
 			if err := libraries.NodeCommands(fresh, root, places); err != nil {

@@ -52,31 +52,42 @@ func buildTree(ctx context.Context, s *checkout.State, o Options, from source.So
 		return err
 	}
 	_, err = s.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
-		archives, err := fetchAll(ctx, s, o, from, packages)
+		err := placePackages(ctx, s, o, from, w.part, packages, fresh, func(place string) (executable []string) {
+			if place == "node_modules/"+strings.TrimPrefix(w.part.Build, "npm:") {
+				for _, file := range w.part.Bin {
+					executable = append(executable, strings.TrimPrefix(file, place+"/"))
+				}
+			}
+			return executable
+		})
 		if err != nil {
 			return err
-		}
-		for i, x := range packages {
-			into := filepath.Join(fresh, filepath.FromSlash(x.place))
-			if err := placeFor(fresh, x.place); err != nil {
-				return fault.New(fault.Source, "%s: %s: %v", w.part.Label(), x.place, err)
-			}
-			rules := unpack.Rules{Strip: 1, Open: true}
-			if x.place == "node_modules/"+strings.TrimPrefix(w.part.Build, "npm:") {
-				for _, file := range w.part.Bin {
-					rules.Executable = append(rules.Executable, strings.TrimPrefix(file, x.place+"/"))
-				}
-			}
-			if _, err := unpack.Archive(ctx, archives[i], "tar.gz", into, rules); err != nil {
-				if errors.Is(err, context.Canceled) {
-					return err
-				}
-				return fault.New(fault.Source, "%s: %s: %v", w.part.Label(), x.place, err)
-			}
 		}
 		return installScripts(ctx, s, w.part, packages, fresh)
 	})
 	return err
+}
+
+// placePackages fetches packages and unpacks each in its place. executable names the files of
+// one that must be.
+func placePackages(ctx context.Context, s *checkout.State, o Options, from source.Source, part lock.PartOn, packages []npmPackage, fresh string, executable func(place string) []string) error {
+	archives, err := fetchAll(ctx, s, o, from, packages)
+	if err != nil {
+		return err
+	}
+	for i, x := range packages {
+		err := placeFor(fresh, x.place)
+		if err == nil {
+			_, err = unpack.Archive(ctx, archives[i], "tar.gz", filepath.Join(fresh, filepath.FromSlash(x.place)), unpack.Rules{Strip: 1, Open: true, Executable: executable(x.place)})
+		}
+		if errors.Is(err, context.Canceled) {
+			return err
+		}
+		if err != nil {
+			return fault.New(fault.Source, "%s: %s: %v", part.Label(), x.place, err)
+		}
+	}
+	return nil
 }
 
 // placeFor makes the folder of a package in a tree. Another package may have a link in its

@@ -213,15 +213,10 @@ func Newer(ctx context.Context, d *declare.Declaration, l *lock.Lock, m *source.
 // LookLibrary asks the source of a set what versions it has of one package.
 func LookLibrary(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, x declare.Library, name string) (*Offer, error) {
 	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
-	from, err := r.sourceOf(x)
+	from, opened, scheme, err := r.openFor(x)
 	if err != nil {
 		return nil, err
 	}
-	opened := r.open(from)
-	if opened.err != nil {
-		return nil, opened.err
-	}
-	scheme := source.Scheme(declare.LibraryKinds[x.Kind].Source)
 	list, err := opened.source.Releases(ctx, card.From{Package: name}, d.Platforms)
 	if fetch.NotFound(err) {
 		return nil, fault.New(fault.Use, "the source %q has no package %s", from, name).Advise("Look it up: trammel find %s", name)
@@ -232,15 +227,10 @@ func LookLibrary(ctx context.Context, d *declare.Declaration, m *source.Machine,
 // NewerLibraries compares the packages of a set with what its source has.
 func NewerLibraries(ctx context.Context, d *declare.Declaration, l *lock.Lock, m *source.Machine, client *fetch.Client, x declare.Library) ([]Renewal, error) {
 	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
-	from, err := r.sourceOf(x)
+	from, opened, scheme, err := r.openFor(x)
 	if err != nil {
 		return nil, err
 	}
-	opened := r.open(from)
-	if opened.err != nil {
-		return nil, opened.err
-	}
-	scheme := source.Scheme(declare.LibraryKinds[x.Kind].Source)
 	list := l.Libraries[x.Name].On[r.platform().String()].List()
 	// What the asks allow together is known by resolving them anew.
 	o := Options{Old: l, Renew: func(name string) bool { return name == x.Name }}
@@ -287,4 +277,13 @@ func NewerLibraries(ctx context.Context, d *declare.Declaration, l *lock.Lock, m
 		}
 	}
 	return out, nil
+}
+
+// openFor opens the source of a set.
+func (r *resolver) openFor(x declare.Library) (from string, source_ *opened, scheme version.Scheme, err error) {
+	if from, err = r.sourceOf(x); err != nil {
+		return "", nil, "", err
+	}
+	source_ = r.open(from)
+	return from, source_, source.Scheme(declare.LibraryKinds[x.Kind].Source), source_.err
 }
