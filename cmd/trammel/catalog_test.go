@@ -37,6 +37,12 @@ func TestACatalogIsMadeSignedCheckedAndHeldToItsKeys(t *testing.T) {
 	}
 	h.write("dist/empty-1.0.tar.gz", string(standin.TarGz(standin.File{Name: "empty/README.md"})))
 	h.fails(2, []string{"has no command", "cards/empty.toml"}, "catalog", "add", "tools", "dist/empty-1.0.tar.gz")
+	for _, args := range [][]string{{"add", "nowhere"}, {"check", "nowhere"}} {
+		h.fails(2, []string{"there is no catalog in", "trammel catalog add"}, append([]string{"catalog"}, args...)...)
+	}
+	if _, err := os.Stat(filepath.Join(h.dir, "nowhere")); err == nil {
+		t.Error("a folder was made for no catalog")
+	}
 	// Signed, and used by a declaration that says by whom.
 	if _, err := exec.LookPath("ssh-keygen"); err != nil {
 		t.Skip("no ssh-keygen here")

@@ -728,6 +728,9 @@ mkdir -p left; echo "$1" >> extensions; echo "bytes of $1" > left/$1
 	h.change(`list   =`, "files  = [\"left/**\"]\nlist   =")
 	h.ok("lock")
 	h.ok("fit")
+	if out := h.ok("approve", "--json"); !strings.Contains(out, "add-on editor leaves") {
+		t.Error("what is read of an add-on is not on the list of effects")
+	}
 	if out := h.ok("verify"); !strings.Contains(out, "every byte that files names") {
 		t.Error(out)
 	}

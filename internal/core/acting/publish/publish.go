@@ -366,8 +366,19 @@ func keys(m map[string]string) func(func(string) bool) {
 	}
 }
 
+// none says that a folder is no catalog, or what is wrong with its first page.
+func none(folder string, err error) error {
+	if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return fault.New(fault.Use, "there is no catalog in %s", folder).Advise("Make one: trammel catalog add %s ARCHIVE", folder)
+}
+
 // Renew writes the first page anew after cards were edited by hand.
 func Renew(ctx context.Context, folder string) error {
+	if _, err := os.Stat(filepath.Join(folder, "catalog.toml")); err != nil {
+		return none(folder, err) // before a lock makes the folder
+	}
 	unlock, err := disk.Lock(ctx, filepath.Join(folder, ".lock"))
 	if err != nil {
 		return err
@@ -375,7 +386,7 @@ func Renew(ctx context.Context, folder string) error {
 	defer unlock()
 	var top first
 	if err := read(folder, "catalog.toml", &top); err != nil {
-		return err
+		return none(folder, err)
 	}
 	for name, t := range top.Tools {
 		raw, err := disk.ReadWithin(folder, t.Releases, disk.MostText)
@@ -414,7 +425,7 @@ type Checked struct {
 func Check(ctx context.Context, folder string) (c Checked, err error) {
 	var top first
 	if err := read(folder, "catalog.toml", &top); err != nil {
-		return c, fault.New(fault.Use, "%s is no catalog: %v", folder, err)
+		return c, none(folder, err)
 	}
 	bad := func(format string, args ...any) { c.Faults = append(c.Faults, fmt.Sprintf(format, args...)) }
 	page := func(name, sum string) []byte {

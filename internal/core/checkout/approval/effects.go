@@ -341,6 +341,9 @@ func (c *collector) addons() {
 		c.run("add-on "+x.Name+" adds", x.Add, x.Add, from)
 		c.run("add-on "+x.Name+" removes", x.Remove, x.Remove, from)
 		c.add(Fetches, "add-on "+x.Name+" wants", strings.Join(x.Want, ", "), from, nil)
+		if len(x.Files) > 0 { // ~/ is the person's own home
+			c.add(Reads, "add-on "+x.Name+" leaves", strings.Join(x.Files, ", ")+", of which a digest goes into the lock", from, nil)
+		}
 		if c.s.Lock != nil && len(c.s.Lock.Pictures[x.Name]) > 0 {
 			picture := strings.Join(c.s.Lock.Pictures[x.Name], ", ")
 			c.add(Fetches, pictureName(x.Name), picture, lock.FileName, nil)
