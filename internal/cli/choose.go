@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -129,6 +130,15 @@ func findAction(ctx context.Context, c *cli.Command) error {
 		if len(list) == 0 {
 			s.Print("  none that fits")
 		}
+		undated := 0
+		for _, x := range list {
+			if x.Published.IsZero() {
+				undated++
+			}
+		}
+		if !asOf.IsZero() && undated > 0 {
+			s.Say("%s has no date for %d of them: whether they were there on %s is not known.", offer.Source, undated, asOf.Format(time.DateOnly))
+		}
 		if total > len(list) && len(list) == shownVersions {
 			s.Say("%d more: trammel find --all %s", total-len(list), t.Name)
 		}
@@ -178,7 +188,7 @@ func day(t time.Time) string {
 // that the declaration allows.
 func marksOf(p *checkout.State, tool string, o *resolve.Offer) map[string][]string {
 	marks := map[string][]string{}
-	if p.Lock != nil && p.Lock.Items[tool].Version != "" && p.Lock.Items[tool].Source == o.Source {
+	if p.Lock != nil && p.Lock.Items[tool].Version != "" && cmp.Or(p.Lock.Sources[p.Lock.Items[tool].Source].Of, p.Lock.Items[tool].Source) == o.Source {
 		v := p.Lock.Items[tool].Version
 		marks[v] = append(marks[v], "locked")
 		if p.Has(tool) {

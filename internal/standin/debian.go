@@ -3,13 +3,16 @@ package standin
 import (
 	"archive/tar"
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"crypto"
 	"crypto/sha256"
 	"debug/elf"
 	"encoding/binary"
+	"encoding/json"
 	"fmt"
 	"hash/crc32"
+	"maps"
 	"os"
 	"os/exec"
 	"path"
@@ -86,6 +89,11 @@ func (a *Archive) Put(debs ...Deb) {
 	}
 }
 
+// Drop takes a package out.
+func (a *Archive) Drop(name string) {
+	a.debs = slices.DeleteFunc(a.debs, func(d Deb) bool { return d.Name == name })
+}
+
 // Publish writes the pool, the index and the signed release.
 func (a *Archive) Publish() {
 	var index bytes.Buffer
@@ -143,21 +151,71 @@ func (a *Archive) Keep() {
 	stamp := a.At.UTC().Format("20060102T150405Z")
 	for name, content := range a.server.blobs {
 		if rest, ok := strings.CutPrefix(name, "/"+a.name+"/"); ok {
-			a.server.blobs["/snap/"+a.name+"/"+stamp+"/"+rest] = content
+			a.server.blobs["/archive/"+a.name+"/"+stamp+"/"+rest] = content
 		}
 	}
 	a.server.states[a.name] = append(a.server.states[a.name], stamp)
 	slices.Sort(a.server.states[a.name])
+	for _, d := range a.debs {
+		here := func(k kept) bool { return k.Name == d.Name && k.Version == d.Version && k.archive == a.name }
+		if !slices.ContainsFunc(a.server.kept, here) {
+			a.server.kept = append(a.server.kept, kept{d, a.name, stamp})
+		}
+	}
+}
+
+// kept is a package of an archive of snapshots, and the state that had it first.
+type kept struct {
+	Deb
+	archive, first string
+}
+
+// keptLists answers for the lists of an archive of snapshots: all sources, the versions of a
+// package, and the files of a version with when they were seen first.
+func (s *Server) keptLists(path string) ([]byte, bool) {
+	rest, ok := strings.CutPrefix(path, "/mr/")
+	if !ok {
+		return nil, false
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	words := strings.Split(strings.Trim(rest, "/"), "/")
+	result, info := []map[string]string{}, map[string][]map[string]any{}
+	add := func(one map[string]string) {
+		if !slices.ContainsFunc(result, func(o map[string]string) bool { return maps.Equal(o, one) }) {
+			result = append(result, one)
+		}
+	}
+	for _, k := range s.kept {
+		from, _, _ := strings.Cut(cmp.Or(k.Fields["Source"], k.Name), " ")
+		switch {
+		case len(words) == 1 && words[0] == "package":
+			add(map[string]string{"package": from})
+		case len(words) == 2 && words[0] == "binary" && words[1] == k.Name:
+			add(map[string]string{"binary_version": k.Version, "name": k.Name, "source": from, "version": k.Version})
+		case len(words) == 4 && words[1] == k.Name && words[2] == k.Version && words[3] == "binfiles":
+			hash := fmt.Sprintf("%x", sha256.Sum256([]byte(k.archive+k.Name+k.Version+k.arch())))[:40]
+			add(map[string]string{"architecture": k.arch(), "hash": hash})
+			info[hash] = append(info[hash], map[string]any{"archive_name": k.archive, "first_seen": k.first, "name": k.Name + ".deb", "path": "/pool/main"})
+		}
+	}
+	all := map[string]any{"_comment": "made up", "result": result}
+	if len(info) > 0 {
+		all["fileinfo"] = info
+	}
+	body, err := json.Marshal(all)
+	must(err)
+	return body, len(result) > 0
 }
 
 // Snapshots is the address of the kept states, with @{stamp} for a moment.
-func (a *Archive) Snapshots() string { return a.server.http.URL + "/snap/" + a.name + "/@{stamp}/" }
+func (a *Archive) Snapshots() string { return a.server.http.URL + "/archive/" + a.name + "/@{stamp}/" }
 
 // stateOf is the path of the state that a moment in a path asks for: the last one before it.
 func (s *Server) stateOf(path string) (string, bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	rest, ok := strings.CutPrefix(path, "/snap/")
+	rest, ok := strings.CutPrefix(path, "/archive/")
 	name, rest, ok2 := strings.Cut(rest, "/")
 	stamp, below, ok3 := strings.Cut(rest, "/")
 	if !ok || !ok2 || !ok3 || slices.Contains(s.states[name], stamp) {
@@ -169,7 +227,7 @@ func (s *Server) stateOf(path string) (string, bool) {
 			last = one
 		}
 	}
-	return "/snap/" + name + "/" + last + "/" + below, last != ""
+	return "/archive/" + name + "/" + last + "/" + below, last != ""
 }
 
 func (d Deb) arch() string {

@@ -75,6 +75,7 @@ type Server struct {
 	python   map[string]*pythonIndex
 
 	rPackages map[string][]RPackage
+	kept      []kept              // what archives of snapshots have had
 	states    map[string][]string // archive → moments whose states are kept
 	Whole     bool                // it gives no ranges
 	Day       time.Time           // when what is put next was published
@@ -352,6 +353,10 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		s.send(w, r, answer.Body.Bytes(), fault, first)
+		return
+	}
+	if body, ok := s.keptLists(path); ok {
+		s.send(w, r, body, fault, first)
 		return
 	}
 	if at, ok := s.stateOf(path); ok {

@@ -3,6 +3,7 @@
 package fit
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"os"
@@ -269,11 +270,15 @@ func open(s *checkout.State, o Options, opened map[string]source.Source, part lo
 	if from, ok := opened[name]; ok {
 		return from, nil
 	}
-	declared, ok := s.Declaration.Source(name)
+	locked := l.Sources[name]
+	declared, ok := s.Declaration.Source(cmp.Or(locked.Of, name))
 	if !ok {
-		declared = source.Implied(l.Sources[name].Kind)
+		declared = source.Implied(locked.Kind)
 	}
-	declared.Debian.State, _ = time.Parse(time.RFC3339, l.Sources[name].State)
+	declared.Debian.State, _ = time.Parse(time.RFC3339, locked.State)
+	if declared.Debian.State.IsZero() && declared.Debian.Snapshots != "" {
+		declared.Debian.Since, _ = time.Parse(time.RFC3339, locked.AsOf)
+	}
 	from, _, err := source.Open(declared, o.Machine, o.Client)
 	if err == nil {
 		opened[name] = from

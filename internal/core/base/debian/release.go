@@ -1,6 +1,7 @@
 package debian
 
 import (
+	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/armor"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
@@ -64,7 +66,22 @@ func ReadKeyring(files []string) (*Keyring, error) {
 
 func readKeys(raw []byte) (openpgp.EntityList, error) {
 	if bytes.HasPrefix(bytes.TrimSpace(raw), []byte("-----BEGIN")) {
-		return openpgp.ReadArmoredKeyRing(bytes.NewReader(raw))
+		// A file may have several keys, a block each.
+		var all openpgp.EntityList
+		for from := bufio.NewReader(bytes.NewReader(raw)); ; {
+			block, err := armor.Decode(from)
+			if errors.Is(err, io.EOF) && len(all) > 0 {
+				return all, nil
+			}
+			if err != nil {
+				return nil, err
+			}
+			keys, err := openpgp.ReadKeyRing(block.Body)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, keys...)
+		}
 	}
 	return openpgp.ReadKeyRing(bytes.NewReader(raw))
 }

@@ -412,6 +412,26 @@ func (p *Page) Table(t *Table, name string) *Table {
 	return v.Table
 }
 
+// Tables returns the tables of an array of tables; nil when it is missing.
+func (p *Page) Tables(t *Table, name string) (out []*Table) {
+	v := t.Get(name)
+	if v == nil {
+		return nil
+	}
+	if v.Kind != Array {
+		p.wrongKind(v, name, "an array of tables")
+		return nil
+	}
+	for _, item := range v.Items {
+		if item.Table == nil {
+			p.wrongKind(item, name, "an array of tables")
+			continue
+		}
+		out = append(out, item.Table)
+	}
+	return out
+}
+
 // Strings reads a table whose values are all strings, in the document's order.
 func (p *Page) Strings(t *Table, name string) []*Entry {
 	sub := p.Table(t, name)

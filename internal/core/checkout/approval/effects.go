@@ -407,6 +407,12 @@ func (c *collector) sources() {
 		words := []string{x.Kind, cmp.Or(x.URL, "from where this machine's own settings say")}
 		if x.Kind == "debian" {
 			words = append(words, "suites "+strings.Join(x.Debian.Suites, " "), "components "+strings.Join(x.Debian.Components, " "))
+			for _, also := range x.Debian.Also {
+				words = append(words, "suite "+also.Suite+" "+cmp.Or(also.URL, "from where this machine's own settings say"))
+				if also.Snapshots != "" {
+					words = append(words, "earlier states of it from "+also.Snapshots)
+				}
+			}
 			if x.Debian.Keyring != "" {
 				words = append(words, "signed by the keys in "+x.Debian.Keyring)
 			}

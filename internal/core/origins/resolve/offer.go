@@ -1,6 +1,7 @@
 package resolve
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"sync"
@@ -51,6 +52,14 @@ func Look(ctx context.Context, d *declare.Declaration, m *source.Machine, client
 				if o.Scheme.Valid(x.Version) {
 					o.Releases = append(o.Releases, x)
 				}
+			}
+			if archive, ok := x.source.(source.Historian); ok {
+				earlier, err := archive.Earlier(ctx, way.from, d.Platforms)
+				if err != nil {
+					errs[i] = err
+					return
+				}
+				o.Releases = append(o.Releases, earlier...)
 			}
 			slices.SortStableFunc(o.Releases, func(a, b source.Release) int { return o.Scheme.Compare(b.Version, a.Version) })
 			offers[i] = o
@@ -180,7 +189,7 @@ func Newer(ctx context.Context, d *declare.Declaration, l *lock.Lock, m *source.
 			}
 			item := l.Items[t.Name]
 			o := offers[0]
-			if i := slices.IndexFunc(offers, func(o *Offer) bool { return o.Source == item.Source }); i >= 0 {
+			if i := slices.IndexFunc(offers, func(o *Offer) bool { return o.Source == cmp.Or(l.Sources[item.Source].Of, item.Source) }); i >= 0 {
 				o = offers[i]
 			}
 			t.From = o.Source

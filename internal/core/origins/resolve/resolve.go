@@ -91,6 +91,9 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 	if other != nil {
 		return nil, other
 	}
+	if err := r.agree(ctx, l); err != nil {
+		return nil, err
+	}
 	if err := r.clashes(l); err != nil {
 		return nil, err
 	}
@@ -217,6 +220,7 @@ type resolver struct {
 
 	mu     sync.Mutex
 	opened map[string]*opened
+	states map[string]declare.Source // other states of declared sources that this resolution found
 }
 
 // open opens the source of a name: a declared one, or one implied by its kind.
@@ -229,7 +233,7 @@ func (r *resolver) open(name string) *opened {
 	}
 	r.mu.Unlock()
 	x.once.Do(func() {
-		declared, ok := r.d.Source(name)
+		declared, ok := r.source(name)
 		if !ok {
 			declared = source.Implied(name)
 		}
@@ -242,8 +246,8 @@ func (r *resolver) open(name string) *opened {
 // state is the moment whose state of an archive is looked at: the date that was asked for, or
 // that of what is locked where nothing of it is renewed. Zero is now.
 func (r *resolver) state(d declare.Source) time.Time {
-	if d.Debian.Snapshots == "" {
-		return time.Time{}
+	if d.Debian.Snapshots == "" || !d.Debian.State.IsZero() {
+		return d.Debian.State
 	}
 	if !r.o.AsOf.IsZero() {
 		return r.o.AsOf
@@ -328,7 +332,7 @@ func (r *resolver) ways(ctx context.Context, t declare.Toolchain) ([]choice, err
 }
 
 func (r *resolver) kind(name string) string {
-	if s, ok := r.d.Source(name); ok {
+	if s, ok := r.source(name); ok {
 		return s.Kind
 	}
 	return name
@@ -395,9 +399,10 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 	}
 	if old, had := r.o.Old.Items[t.Name]; had && !r.o.Renew(t.Name) {
 		slices.SortStableFunc(ways, func(a, b choice) int {
-			if (a.source == old.Source) == (b.source == old.Source) {
+			from := r.base(old.Source)
+			if (a.source == from) == (b.source == from) {
 				return 0
-			} else if a.source == old.Source {
+			} else if a.source == from {
 				return -1
 			}
 			return 1
@@ -439,7 +444,8 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 	if err != nil {
 		return lock.Item{}, err
 	}
-	keep := had && r.sameSuites(way.source) && builtBy(old, builder) && !r.o.Renew(t.Name) && old.Source == way.source && old.Card == way.card.Digest() && old.Answer == renamed(t, way.card.Answer.Run) && t.Ask.Allows(scheme, old.Version)
+	stated := r.ownState(t, way)
+	keep := had && r.sameSuites(old.Source) && builtBy(old, builder) && !r.o.Renew(t.Name) && r.base(old.Source) == way.source && (stated == "" || stated == old.Source) && old.Card == way.card.Digest() && old.Answer == renamed(t, way.card.Answer.Run) && t.Ask.Allows(scheme, old.Version)
 	if more := r.asked(t.Name, way.card); len(more) > 0 {
 		way.from.Packages = append(slices.Clone(way.from.Packages), more...)
 	}
@@ -451,21 +457,32 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 		}
 		return old, nil
 	}
-	x := r.open(way.source)
+	from := cmp.Or(stated, way.source)
+	if keep {
+		from = old.Source
+	}
+	x := r.open(from)
 	if x.err != nil {
 		return lock.Item{}, x.err
 	}
 	v := old.Version
 	if !keep {
-		if v, err = r.version(ctx, t, way, x.source, scheme); err != nil {
+		var state string
+		if v, state, err = r.version(ctx, t, way, x.source, scheme); err != nil {
 			return lock.Item{}, err
+		}
+		if state != "" {
+			from = state
+			if x = r.open(from); x.err != nil {
+				return lock.Item{}, x.err
+			}
 		}
 	}
 	if err := r.onNode(ctx, t, x.source, v); err != nil {
 		return lock.Item{}, err
 	}
 	item := lock.Item{
-		Version: v, Source: way.source, Card: way.card.Digest(),
+		Version: v, Source: from, Card: way.card.Digest(),
 		Answer: renamed(t, way.card.Answer.Run), Match: way.card.Answer.Match, Variables: map[string]string{},
 		Service: way.card.Service.At(v),
 		Prefix:  t.Prefix, Shown: map[string]string{},
@@ -583,11 +600,12 @@ func (r *resolver) onlyWanted(i lock.Item) map[string]map[string]lock.Part {
 	return out
 }
 
-// version finds the newest version that the ask allows.
-func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice, s source.Source, scheme version.Scheme) (string, error) {
+// version finds the newest version that the ask allows, and the name of the state of the source
+// that has it, where that is not the one that is looked at.
+func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice, s source.Source, scheme version.Scheme) (v, state string, err error) {
 	releases, err := s.Releases(ctx, way.from, r.d.Platforms)
 	if err != nil && !fetch.NotFound(err) {
-		return "", err
+		return "", "", err
 	}
 	asOf := r.asOf(t)
 	var versions, undated []string
@@ -600,37 +618,43 @@ func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice,
 	slices.SortStableFunc(allowed, func(a, b source.Release) int { return scheme.Compare(b.Version, a.Version) })
 	for _, x := range allowed {
 		if asOf.IsZero() {
-			return x.Version, nil
+			return x.Version, "", nil
 		}
 		at, err := Dated(ctx, s, way.from, x, r.d.Platforms)
 		switch {
 		case err != nil:
-			return "", err
+			return "", "", err
 		case at.IsZero():
 			undated = append(undated, x.Version)
 		case !at.After(asOf):
-			return x.Version, nil
+			return x.Version, "", nil
 		}
 	}
 	if len(undated) > 0 && len(undated) == len(allowed) { // nothing of it has a date: that stops nobody else
 		event.Say(ctx, fmt.Sprintf("The source %s has no date for %s, so it is taken as it is now: %s.", way.source, t.Name, undated[0]))
-		return undated[0], nil
+		return undated[0], "", nil
 	}
 	// Lists may be incomplete: an exact version is asked for before it is refused.
 	if exact, ok := t.Ask.Named(); ok && asOf.IsZero() {
 		if _, _, partsErr := s.Parts(ctx, way.from, exact, r.d.Platforms[0], time.Time{}); partsErr == nil {
-			return exact, nil
+			return exact, "", nil
 		} else if !fetch.NotFound(partsErr) {
-			return "", partsErr
+			return "", "", partsErr
 		}
 	}
 	if err != nil && t.Package == "" { // a card names it, so that the source is not what it should be
-		return "", err
+		return "", "", err
 	}
-	if err != nil || len(releases) == 0 && way.from.Kind == "debian" && way.from.Package != "" { // it does not know the package at all
-		return "", r.noPackage(ctx, t, way, s)
+	// What a source does not have now, an earlier state of it may have had.
+	earlier, v, state, err2 := r.earlier(ctx, t, way, s, scheme)
+	if err2 != nil || state != "" {
+		return v, state, err2
 	}
-	return "", nothing(t, way, scheme, asOf, versions, allowed, undated, r.d.Platforms)
+	versions = append(versions, earlier...)
+	if err != nil || len(versions) == 0 && way.from.Kind == "debian" && way.from.Package != "" { // it does not know the package at all
+		return "", "", r.noPackage(ctx, t, way, s)
+	}
+	return "", "", nothing(t, way, scheme, asOf, versions, allowed, undated, r.d.Platforms)
 }
 
 // asOf is the earlier of the whole lock's bound and the toolchain's own.
@@ -705,9 +729,12 @@ func (r *resolver) sources(ctx context.Context, l *lock.Lock) error {
 		}
 		x := r.open(name)
 		s := lock.Source{Kind: kind, Address: x.address.Origin, AsOf: r.o.Now.UTC().Format(time.RFC3339)}
-		declared, _ := r.d.Source(name)
+		declared, _ := r.source(name)
 		if at := r.state(declared); !at.IsZero() {
 			s.State = at.UTC().Format(time.RFC3339)
+		}
+		if of := r.base(name); of != name {
+			s.Of = of
 		}
 		if archive, ok := x.source.(source.Rooter); ok {
 			var dates []time.Time

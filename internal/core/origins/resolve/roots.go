@@ -51,7 +51,7 @@ func (r *resolver) roots(ctx context.Context, l *lock.Lock) error {
 			on := p.String()
 			wants := r.wants(l, name, on)
 			old, had := r.o.Old.Roots[name][on]
-			declared, _ := r.d.Source(name)
+			declared, _ := r.source(name)
 			if had && r.sameSuites(name) && old.Docs == declared.Debian.Docs && slices.Equal(wants, r.wants(r.o.Old, name, on)) && maps.Equal(files(l, name, on), old.Files) && !r.renews(name) {
 				set(l, name, on, old)
 				continue
@@ -85,7 +85,7 @@ func (r *resolver) roots(ctx context.Context, l *lock.Lock) error {
 // sameSuites tells whether a source is declared to be what the old lock was
 // resolved from.
 func (r *resolver) sameSuites(name string) bool {
-	declared, ok := r.d.Source(name)
+	declared, ok := r.source(name)
 	return !ok || declared.Kind != "debian" || slices.Equal(declared.Debian.Lines(), r.o.Old.Sources[name].Suites)
 }
 

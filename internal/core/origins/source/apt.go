@@ -135,7 +135,7 @@ func findDebian(m *Machine, d declare.Source) (Address, bool) {
 // keyring are the files with the keys that may sign a source's releases: the
 // declaration's, those of the apt entry for this very suite, or all that this
 // machine trusts for Debian archives.
-func (m *Machine) keyring(d declare.Source) (files []string, keys []byte) {
+func (m *Machine) keyring(d declare.Source, suite string) (files []string, keys []byte) {
 	if d.Debian.Keyring != "" {
 		file := d.Debian.Keyring
 		if !filepath.IsAbs(file) {
@@ -143,7 +143,7 @@ func (m *Machine) keyring(d declare.Source) (files []string, keys []byte) {
 		}
 		return []string{file}, nil
 	}
-	if e, exact, ok := m.aptEntryFor(d.Debian.Suites[0]); ok && d.URL == "" && exact && (len(e.signedBy) > 0 || len(e.keys) > 0) {
+	if e, exact, ok := m.aptEntryFor(suite); ok && d.URLOf(suite) == "" && exact && (len(e.signedBy) > 0 || len(e.keys) > 0) {
 		return e.signedBy, e.keys
 	}
 	files = append(files, filepath.Join(m.aptFolder(), "trusted.gpg"))

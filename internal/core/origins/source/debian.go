@@ -38,8 +38,8 @@ import (
 // for, and packages, which Packages vouches for ("DebianRepository/Format").
 type debianArchive struct {
 	name    string
-	base    string // ends in /
-	auth    string
+	places  []archivePlace // a suite each
+	since   []archivePlace // where what is gone from there may still be
 	client  *fetch.Client
 	machine *Machine
 	d       declare.Debian
@@ -50,8 +50,23 @@ type debianArchive struct {
 	indexes  map[string]debian.Indexes
 }
 
+var errNoSuite = errors.New("there is no such suite")
+
+// archivePlace is where a suite is.
+type archivePlace struct {
+	suite string
+	base  string // ends in /
+	auth  string
+	err   error // why it is nowhere
+}
+
+func (p archivePlace) at(path string) fetch.Address {
+	return fetch.Address{URL: p.base + path, Authorization: p.auth}
+}
+
 type signedRelease struct {
 	*debian.Release
+	place  archivePlace
 	suite  string
 	digest string // of the InRelease file
 }
@@ -60,18 +75,49 @@ type signedRelease struct {
 const stampForm = "20060102T150405Z"
 
 func openDebian(a Address, d declare.Source, m *Machine, c *fetch.Client) Source {
-	if at := d.Debian.State; !at.IsZero() && d.Debian.Snapshots != "" {
-		// Such an archive answers with the last state before a moment.
-		a.URL, a.Checkout = strings.ReplaceAll(d.Debian.Snapshots, "@{stamp}", at.UTC().Format(stampForm)), true
+	s := &debianArchive{name: d.Name, client: c, machine: m, d: d.Debian, source: d, indexes: map[string]debian.Indexes{}}
+	s.places = placesOf(d, a, m, d.Debian.State)
+	if !d.Debian.Since.IsZero() {
+		s.since = slices.DeleteFunc(placesOf(d, a, m, d.Debian.Since), func(p archivePlace) bool { return p.err != nil || slices.Contains(s.places, p) })
 	}
-	return &debianArchive{
-		name: d.Name, base: strings.TrimSuffix(a.URL, "/") + "/", auth: m.authorization(a, a.URL), client: c, machine: m, d: d.Debian, source: d,
-		indexes: map[string]debian.Indexes{},
-	}
+	return s
 }
 
-func (s *debianArchive) at(path string) fetch.Address {
-	return fetch.Address{URL: s.base + path, Authorization: s.auth}
+// placesOf are the places of a source's suites: now, or of the state of a moment. An archive of
+// snapshots answers with the last state before the moment.
+func placesOf(d declare.Source, a Address, m *Machine, state time.Time) []archivePlace {
+	place := func(suite string, a Address, snapshots string) archivePlace {
+		switch {
+		case state.IsZero():
+		case snapshots == "":
+			return archivePlace{suite: suite, err: fault.New(fault.Source, "the suite %q of source %q has no earlier states", suite, d.Name).
+				Advise("Write under [source.%s] an archive that keeps every state of it:\n  also = [{ suite = %q, snapshots = \"https://…/@{stamp}/\" }]", d.Name, suite)}
+		default:
+			a.URL, a.Checkout = strings.ReplaceAll(snapshots, "@{stamp}", state.UTC().Format(stampForm)), true
+		}
+		return archivePlace{suite: suite, base: strings.TrimSuffix(a.URL, "/") + "/", auth: m.authorization(a, a.URL)}
+	}
+	var out []archivePlace
+	for _, suite := range d.Debian.Suites {
+		here := a
+		if e, exact, ok := m.aptEntryFor(suite); a.Origin == "machine" && ok && exact { // apt's settings may have it elsewhere
+			here.URL, here.Detail = e.url, e.file
+		}
+		out = append(out, place(suite, here, d.Debian.Snapshots))
+	}
+	for _, x := range d.Debian.Also {
+		here := Address{URL: x.URL, Checkout: true}
+		if x.URL == "" {
+			e, exact, ok := m.aptEntryFor(x.Suite)
+			if here = (Address{URL: e.url, Detail: e.file}); !ok || !exact {
+				out = append(out, archivePlace{suite: x.Suite, err: fault.New(fault.Source, "there is no address for the suite %q of source %q", x.Suite, d.Name).
+					Advise("apt's settings on this machine do not name it. Write it under [source.%s]:\n  also = [{ suite = %q, url = \"https://…\" }]", d.Name, x.Suite)})
+				continue
+			}
+		}
+		out = append(out, place(x.Suite, here, x.Snapshots))
+	}
+	return out
 }
 
 func (s *debianArchive) Probe(ctx context.Context) error {
@@ -87,15 +133,21 @@ func (s *debianArchive) read(ctx context.Context) ([]signedRelease, error) {
 		return s.releases, nil
 	}
 	var out []signedRelease
-	for _, suite := range s.d.Suites {
-		r := signedRelease{suite: suite}
-		raw, err := s.client.Document(ctx, s.at("dists/"+suite+"/InRelease"), "", func(raw []byte) (err error) {
+	for _, place := range s.places {
+		suite := place.suite
+		if place.err != nil {
+			return nil, place.err
+		}
+		r := signedRelease{suite: suite, place: place}
+		raw, err := s.client.Document(ctx, place.at("dists/"+suite+"/InRelease"), "", func(raw []byte) (err error) {
 			r.Release, err = s.checked(raw, suite)
 			return err
 		})
 		if fetch.NotFound(err) {
-			return nil, fault.New(fault.Source, "the archive of source %q has no suite %q", s.name, suite).
-				Advise("See that suite under [source.%s] is one of the archive's, and that the address is right: trammel sources", s.name)
+			none := fault.New(fault.Source, "the archive of source %q has no suite %q", s.name, suite)
+			none.Cause = errNoSuite
+			return nil, none.
+				Advise("See that suite under [source.%s] is one of the archive's, and that the address is right: trammel sources\nA suite of another address, such as one with security fixes, is written so: also = [{ suite = %q, url = \"https://…\" }]", s.name, suite)
 		}
 		if err != nil {
 			return nil, err
@@ -109,8 +161,8 @@ func (s *debianArchive) read(ctx context.Context) ([]signedRelease, error) {
 }
 
 // trust names the keys in force: where they are, and how they look now.
-func (s *debianArchive) trust() string {
-	files, inline := s.machine.keyring(s.source)
+func (s *debianArchive) trust(suite string) string {
+	files, inline := s.machine.keyring(s.source, suite)
 	id := canon.List{string(inline)}
 	for _, f := range files {
 		stamp := disk.StampOf(f)
@@ -119,8 +171,8 @@ func (s *debianArchive) trust() string {
 	return canon.Digest(id)
 }
 
-func (s *debianArchive) keys() (*debian.Keyring, error) {
-	files, inline := s.machine.keyring(s.source)
+func (s *debianArchive) keys(suite string) (*debian.Keyring, error) {
+	files, inline := s.machine.keyring(s.source, suite)
 	if len(inline) > 0 {
 		folder, err := os.MkdirTemp("", "trammel-keys-")
 		if err != nil {
@@ -150,13 +202,13 @@ func (s *debianArchive) checked(raw []byte, suite string) (*debian.Release, erro
 	now := time.Now()
 	sum := sha256.Sum256(raw)
 	memo := "release " + hex.EncodeToString(sum[:])
-	trust := s.trust()
+	trust := s.trust(suite)
 	var r *debian.Release
 	var err error
 	if s.client.Recall(memo) == trust {
 		r, err = debian.ReadTrusted(raw)
 	} else {
-		keys, keyErr := s.keys()
+		keys, keyErr := s.keys(suite)
 		if keyErr != nil {
 			return nil, keyErr
 		}
@@ -266,7 +318,7 @@ func (s *debianArchive) compact(ctx context.Context, r signedRelease, component,
 			below = filepath.Dir(path) + "/by-hash/SHA256/" + packed.SHA256
 		}
 		archive, err := s.client.Archive(ctx, s.client.Cache(), fetch.Download{
-			Name: "the index of " + r.suite + " " + component, From: s.at("dists/" + r.suite + "/" + below), Size: packed.Size, Digest: fetch.Digest("sha256:" + packed.SHA256), Said: "its signed release",
+			Name: "the index of " + r.suite + " " + component, From: r.place.at("dists/" + r.suite + "/" + below), Size: packed.Size, Digest: fetch.Digest("sha256:" + packed.SHA256), Said: "its signed release",
 		})
 		if fetch.NotFound(err) { // a mirror need not have every compression
 			continue
@@ -392,9 +444,11 @@ func (s *debianArchive) Releases(ctx context.Context, from card.From, on []platf
 		return nil, err
 	}
 	var at time.Time
-	for _, d := range dates {
-		if d.After(at) {
-			at = d
+	if base, _ := lists(s.d.Snapshots); base == "" { // which know better, see Published
+		for _, d := range dates {
+			if d.After(at) {
+				at = d
+			}
 		}
 	}
 	var out []Release
@@ -499,5 +553,12 @@ func (s *debianArchive) Where(p lock.Part) ([]fetch.Address, error) {
 	if strings.Contains(p.Path, "..") || strings.HasPrefix(p.Path, "/") {
 		return nil, fmt.Errorf("the lock's path %q leaves the source", p.Path)
 	}
-	return []fetch.Address{s.at(p.Path)}, nil
+	// A path does not say of which of the archives it is; its digest does.
+	var out []fetch.Address
+	for _, place := range slices.Concat(s.places, s.since) {
+		if at := place.at(p.Path); place.err == nil && !slices.Contains(out, at) {
+			out = append(out, at)
+		}
+	}
+	return out, nil
 }

@@ -7,6 +7,7 @@ package declare
 
 import (
 	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -87,8 +88,27 @@ type Debian struct {
 	Docs       bool     // unpack manuals, documentation and translations too
 	Expired    bool     // accept a release whose Valid-Until has passed
 
+	Also []Elsewhere // suites of other addresses in the same root, such as security ones
+
 	Snapshots string    // address of an archive that keeps every state, with @{stamp}
 	State     time.Time // the moment whose state is looked at; zero: now. No file says so
+	Since     time.Time // what is gone by now is looked for in the state of this moment; zero: it is not. No file says so
+}
+
+// Elsewhere is a suite that has an address of its own.
+type Elsewhere struct {
+	Suite     string
+	URL       string // "" where apt's settings of the machine name it
+	Snapshots string // as of the source itself
+}
+
+// All are the names of all suites, those of other addresses last.
+func (d Debian) All() []string {
+	out := slices.Clone(d.Suites)
+	for _, x := range d.Also {
+		out = append(out, x.Suite)
+	}
+	return out
 }
 
 // Listing is what only a source of kind listing has. Texts may refer to @{version}, @{major},
@@ -107,7 +127,7 @@ type Listing struct {
 // Lines are the suites with their components, as the lock has them: "trixie main".
 func (d Debian) Lines() []string {
 	var out []string
-	for _, s := range d.Suites {
+	for _, s := range d.All() {
 		out = append(out, s+" "+strings.Join(d.Components, " "))
 	}
 	return out
@@ -400,6 +420,16 @@ func (d *Declaration) meaning() string {
 	return canon.Digest(all)
 }
 
+// URLOf is the address of a suite as the declaration has it; "" where the machine's settings say.
+func (s Source) URLOf(suite string) string {
+	for _, x := range s.Debian.Also {
+		if x.Suite == suite {
+			return x.URL
+		}
+	}
+	return s.URL
+}
+
 // meaning is all of a source that decides what is resolved.
 func (s Source) meaning() canon.Map {
 	m := canon.Map{"kind": s.Kind}
@@ -411,7 +441,7 @@ func (s Source) meaning() canon.Map {
 		m["os"], m["arch"] = l.OS, l.Arch
 	}
 	if s.Kind == "debian" {
-		m["suites"], m["components"], m["docs"] = s.Debian.Suites, s.Debian.Components, s.Debian.Docs
+		m["suites"], m["components"], m["docs"] = s.Debian.All(), s.Debian.Components, s.Debian.Docs
 	}
 	return m
 }

@@ -335,9 +335,12 @@ func (r *reader) debian(name string, t *page.Table) Debian {
 		Components: r.Texts(t, "components"), Keyring: r.Text(t, "keyring"),
 		Docs: r.Flag(t, "docs"), Expired: r.Flag(t, "expired"), Snapshots: r.Text(t, "snapshots"),
 	}
-	if v := t.Get("snapshots"); v != nil && (!strings.Contains(d.Snapshots, "@{stamp}") || !strings.HasPrefix(d.Snapshots, "http")) {
-		r.Fault(v.Span, `Write, for example: snapshots = "https://snapshots.example/archive/debian/@{stamp}/"`, "the address of the snapshots has no @{stamp}")
+	stamped := func(t *page.Table, address string) {
+		if v := t.Get("snapshots"); v != nil && (!strings.Contains(address, "@{stamp}") || !strings.HasPrefix(address, "http")) {
+			r.Fault(v.Span, `Write, for example: snapshots = "https://snapshots.example/archive/debian/@{stamp}/"`, "the address of the snapshots has no @{stamp}")
+		}
 	}
+	stamped(t, d.Snapshots)
 	if len(d.Components) == 0 {
 		d.Components = []string{"main"}
 	}
@@ -349,7 +352,23 @@ func (r *reader) debian(name string, t *page.Table) Debian {
 	default:
 		d.Suites = r.Texts(t, "suite")
 	}
-	for _, s := range append(slices.Clone(d.Suites), d.Components...) {
+	for _, also := range r.Tables(t, "also") {
+		x := Elsewhere{Suite: r.Text(also, "suite"), URL: r.Text(also, "url"), Snapshots: r.Text(also, "snapshots")}
+		if x.Suite == "" {
+			r.Fault(also.Span, `Write, for example: also = [{ suite = "trixie-security", url = "https://security.example/debian" }]`, "a suite of another address has no name")
+			continue
+		}
+		if slices.Contains(d.All(), x.Suite) {
+			r.Fault(also.Span, "Name each suite once.", "the suite %q is there twice", x.Suite)
+		}
+		if v := also.Get("url"); v != nil && !strings.HasPrefix(x.URL, "http://") && !strings.HasPrefix(x.URL, "https://") {
+			r.Fault(v.Span, "", "url is no http address")
+		}
+		stamped(also, x.Snapshots)
+		d.Also = append(d.Also, x)
+		r.Close(also)
+	}
+	for _, s := range append(d.All(), d.Components...) {
 		if s == "" || strings.Contains(s, "..") || strings.ContainsAny(s, " \t\n?#%") || strings.HasPrefix(s, "/") {
 			r.Fault(t.Span, "", "%q names no suite or component", s)
 		}

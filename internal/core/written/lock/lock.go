@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -77,9 +78,15 @@ type Source struct {
 	Suites []string `toml:"suites"` // debian: what was read
 	Index  []string `toml:"index"`  // debian: digests of the signed releases, a suite each
 
+	Of    string `toml:"of"`    // debian: the source that this is another state of; "" for one that is declared
 	State string `toml:"state"` // debian: RFC 3339, the moment whose state of the archive this is; "" for that of then
 
 	Released []string `toml:"released"` // debian: RFC 3339, when each of the releases was signed
+}
+
+// AtState is the name of a source that is the state of another one at a moment.
+func AtState(source string, at time.Time) string {
+	return source + "-at-" + strings.ToLower(at.UTC().Format("20060102T150405Z"))
 }
 
 // Item is one locked toolchain.
@@ -267,7 +274,7 @@ func Sorted[V any](m map[string]V) []string {
 func (l *Lock) facts() canon.Map {
 	sources, items := canon.Map{}, canon.Map{}
 	for name, s := range l.Sources {
-		sources[name] = trim(canon.Map{"kind": s.Kind, "address": s.Address, "as-of": s.AsOf, "suites": s.Suites, "index": s.Index, "released": s.Released, "state": s.State})
+		sources[name] = trim(canon.Map{"kind": s.Kind, "address": s.Address, "as-of": s.AsOf, "suites": s.Suites, "index": s.Index, "released": s.Released, "of": s.Of, "state": s.State})
 	}
 	for name, i := range l.Items {
 		on := canon.Map{}
