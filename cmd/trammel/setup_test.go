@@ -232,7 +232,8 @@ run   = "cat`)
 
 func TestFilesAreRenderedAndNeverReplaceWhatIsTheProjects(t *testing.T) {
 	linuxOnly(t)
-	h := newHut(t, nil, `format  = 1
+	number := freeNumber(t)
+	h := newHut(t, nil, fmt.Sprintf(`format  = 1
 project = "heronweir"
 
 [param.lanes]
@@ -252,12 +253,12 @@ needs = ["file.var/board.json"]
 [service.board]
 run   = "sh -c 'cat var/board.json; echo up; exec sleep 1000'"
 needs = ["file.var/board.json"]
-ports = { http = 28950 }
+ports = { http = %d }
 ready = { log = "up" }
-`)
+`, number))
 	h.write("templates/board.tmpl", `{"lanes": {{ .param.lanes }}, "spring": {{ index .param "spring-run" }}, "url": "{{ .service.board.url }}", "port": {{ .service.board.port.http }}, "bay": "{{ .bay.name }}"}`)
 	h.fitted()
-	if got := h.read("var/board.json"); got != `{"lanes": 2, "spring": false, "url": "http://127.0.0.1:28950", "port": 28950, "bay": "main"}` || h.read("published") != got {
+	if got := h.read("var/board.json"); got != fmt.Sprintf(`{"lanes": 2, "spring": false, "url": "http://127.0.0.1:%d", "port": %[1]d, "bay": "main"}`, number) || h.read("published") != got {
 		t.Errorf("%q", got)
 	}
 	if out := h.ok("fit"); !strings.Contains(out, "nothing to do") {

@@ -17,7 +17,7 @@ import (
 func TestNoAcknowledgedRowIsLostWhateverIsKilled(t *testing.T) {
 	linuxOnly(t)
 	h := newHut(t, nil, "format  = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[service.ledger]\n"+
-		serves(t, "keep", `, WEIR_PORT = "@{port.main}", WEIR_ROWS = "@{bay.dir}/rows"`)+"ports = { main = 8590 }\nrestart = \"on-failure\"\n\n[service.lane]\nrun = \"exec sleep 1000\"\nneeds = [\"service.ledger\"]\n")
+		serves(t, "keep", `, WEIR_PORT = "@{port.main}", WEIR_ROWS = "@{bay.dir}/rows"`)+fmt.Sprintf("ports = { main = %d }\nrestart = \"on-failure\"\n\n[service.lane]\nrun = \"exec sleep 1000\"\nneeds = [\"service.ledger\"]\n", freeNumber(t)))
 	h.ok("lock")
 	h.ok("start")
 	port := find(t, h, "ledger").Ports["main"]
