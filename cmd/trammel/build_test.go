@@ -125,3 +125,50 @@ func TestGoToolsThatCannotBeHad(t *testing.T) {
 		})
 	}
 }
+
+// A tool may be built by a Go that the project does not use, which nothing else sees.
+func TestAGoToolMayHaveAGoOfItsOwn(t *testing.T) {
+	t.Parallel()
+	s, golang := builder(t)
+	s.PutGo("1.15.2")
+	s.PutGo("1.22.0")
+	tool := func(project, more string) string {
+		return "format = 1\nproject = \"heronweir\"\n[toolchain]\n" + project + "weirstamp = { version = \"0.2\", from = \"gomod\", package = \"heronweir.example/tools/cmd/weirstamp\"" + more + " }\n"
+	}
+	// What the module says it needs is looked at before anything is fetched.
+	h := newHut(t, s, tool("go = \"=1.22.0\"\n", ""))
+	h.fails(2, []string{"trammel.toml:5", "weirstamp 0.2.0 needs Go 1.24, as its module says, and the project's go is 1.22.0", `go = "1.24" in the table of weirstamp`}, "lock")
+	h.write("trammel.toml", tool("go = \"=1.15.2\"\n", ""))
+	h.fails(2, []string{"tools are built by Go 1.16 and newer"}, "lock")
+	h.write("trammel.toml", tool("go = \"=1.22.0\"\n", ", go = \"=1.15.2\""))
+	h.fails(2, []string{"its own go 1.15.2"}, "lock")
+	h.write("trammel.toml", tool("", ""))
+	h.fails(2, []string{"no go toolchain is declared", `go = "latest" in the table of weirstamp`}, "lock")
+	h.write("trammel.toml", "format = 1\nproject = \"heronweir\"\n[toolchain]\njq = { version = \"1\", go = \"1.24\" }\n")
+	h.fails(2, []string{"a Go of its own is for a tool that is built"}, "lock")
+
+	h.write("trammel.toml", tool("go = \"=1.22.0\"\n", ", go = \"="+golang+"\""))
+	h.ok("lock")
+	h.fitted()
+	if o := h.try("run", "--", "weirstamp"); o.err != "stamp v0.2.0 silverfin\n" {
+		t.Errorf("the tool says %q", o.err)
+	}
+	if out := h.ok("run", "--", "go", "version"); !strings.Contains(out, "1.22.0") {
+		t.Errorf("the project's go is not the one that shows: %s", out)
+	}
+	h.ok("verify")
+	lock := h.read("trammel.lock")
+	if !strings.Contains(lock, `builder = "go `+golang) || !strings.Contains(lock, `for = "weirstamp"`) {
+		t.Error(lock)
+	}
+	if h.ok("lock"); h.read("trammel.lock") != lock {
+		t.Error("a second lock changes something")
+	}
+	// Without a go of the project there is none to see.
+	h.write("trammel.toml", tool("", ", go = \"="+golang+"\""))
+	h.ok("lock")
+	h.ok("approve", "--yes")
+	h.ok("fit")
+	h.fails(127, []string{"go is not part of"}, "run", "--isolation", "clean", "--", "go", "version")
+	h.ok("verify")
+}

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -271,6 +272,17 @@ ready = { log = "up" }
 	}
 	h.fails(3, []string{"board", "another configuration"}, "verify")
 	h.ok("stop")
+	// A port that had to move is in the file, too.
+	squatter := strange(t, number)
+	h.ok("start")
+	moved := portOf(t, h, "board")
+	if got := h.read("var/board.json"); moved == number || !strings.Contains(got, fmt.Sprintf(`"port": %d`, moved)) {
+		t.Errorf("the port is %d, and the file says %s", moved, got)
+	}
+	h.ok("fit") // which does the step that reads it
+	h.ok("verify")
+	h.ok("stop")
+	squatter.Close()
 	os.WriteFile(filepath.Join(h.dir, "var/board.json"), []byte("mine"), 0o644)
 	h.fails(3, []string{"var/board.json", "changed by hand"}, "verify")
 	o := h.try("fit")

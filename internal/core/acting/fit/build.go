@@ -13,6 +13,7 @@ import (
 	"trammel.example/trammel/internal/core/checkout"
 	"trammel.example/trammel/internal/core/kernel/proctree"
 	"trammel.example/trammel/internal/core/origins/source"
+	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/lock"
 )
 
@@ -24,7 +25,7 @@ func build(ctx context.Context, s *checkout.State, from source.Source, w work) e
 	if !ok {
 		return fault.New(fault.Use, "%s cannot be built from this source", w.part.Label())
 	}
-	golang, err := goCommand(s)
+	golang, err := goCommand(s, w.part.Item)
 	if err != nil {
 		return err
 	}
@@ -34,11 +35,14 @@ func build(ctx context.Context, s *checkout.State, from source.Source, w work) e
 	return err
 }
 
-// goCommand is the go command of the locked toolchain, in the store.
-func goCommand(s *checkout.State) (string, error) {
-	for _, part := range s.Parts {
-		if file, ok := part.Bin["go"]; ok && part.Item == "go" {
-			return filepath.Join(s.Store.Path(part), file), nil
+// goCommand is the go command that builds a tool, in the store: of the toolchain that is there
+// for it alone, or of the project's own.
+func goCommand(s *checkout.State, tool string) (string, error) {
+	for _, by := range []string{declare.BuilderOf(tool), "go"} {
+		for _, part := range s.Parts {
+			if file, ok := part.Bin["go"]; ok && part.Item == by {
+				return filepath.Join(s.Store.Path(part), file), nil
+			}
 		}
 	}
 	return "", fault.New(fault.Use, "the lock has no go toolchain to build with").Advise("Lock again: trammel lock")

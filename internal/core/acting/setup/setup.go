@@ -314,9 +314,6 @@ func (s *Setup) bring(ctx context.Context, o order) (done brought, err error) {
 			due["step."+st.Step.Name] = st
 		}
 	}
-	if _, err := s.Render(ctx); err != nil {
-		return done, err
-	}
 	g := s.closure(o.nodes)
 	s.prune(g, o.nodes, due)
 	var lost []string
@@ -325,6 +322,9 @@ func (s *Setup) bring(ctx context.Context, o order) (done brought, err error) {
 			return done, err
 		}
 		done.setup = s
+		if _, err := s.Render(ctx); err != nil { // with the ports as they are now
+			return done, err
+		}
 		lost, err = s.walk(ctx, g, o, due, &done)
 		// A stranger that was faster has the number; with another the same is tried once.
 		if len(lost) == 0 || try > 0 || ctx.Err() != nil {

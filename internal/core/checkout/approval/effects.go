@@ -511,7 +511,7 @@ func (c *collector) items(l *lock.Lock, whose string) {
 		if len(packages) > 0 {
 			text += ": " + strings.Join(lock.Sorted(packages), ", ")
 		}
-		c.add(Fetches, "toolchain "+name+whose, text, file, canon.Map{"version": item.Version, "source": item.Source, "archives": archives, "prefix": item.Prefix, "shown": item.Shown})
+		c.add(Fetches, "toolchain "+name+whose, text, file, canon.Map{"version": item.Version, "source": item.Source, "archives": archives, "prefix": item.Prefix, "shown": item.Shown, "for": item.For})
 		if declared, ok := c.asked(name); ok && len(declared.Scripts) > 0 {
 			scripts = declared.Scripts
 		}

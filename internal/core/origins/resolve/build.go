@@ -51,12 +51,49 @@ func (r *resolver) builder(t declare.Toolchain, way choice) (string, error) {
 	if !way.from.Build || way.from.Kind != "gomod" {
 		return "", nil
 	}
-	golang, ok := r.locked["go"]
+	golang, _, ok := r.goFor(t)
 	if !ok {
 		return "", fault.New(fault.Use, "%s is built from its source, and no go toolchain is declared to build it", way.card.Name).
-			Advise("Declare one: trammel set go=latest")
+			Advise("Declare one: trammel set go=latest\nOr give it one of its own, which nothing else sees: go = \"latest\" in the table of %s.", t.Name)
 	}
 	return "go " + golang.Version, nil
+}
+
+// goFor is the locked toolchain that builds a tool, and whether it is the tool's own.
+func (r *resolver) goFor(t declare.Toolchain) (golang lock.Item, own, ok bool) {
+	if golang, own = r.locked[declare.BuilderOf(t.Name)]; own {
+		return golang, true, true
+	}
+	golang, ok = r.locked["go"]
+	return golang, false, ok
+}
+
+// onGo makes sure that a tool of a Go module has a toolchain that builds it: the module's go
+// line says the oldest that does (Go Modules Reference, "go directive": a requirement since
+// Go 1.21), and installing a package at a version is known since Go 1.16.
+func (r *resolver) onGo(ctx context.Context, t declare.Toolchain, way choice, s source.Source, v string) error {
+	proxy, ok := s.(interface {
+		GoNeed(ctx context.Context, pkg, v string) (string, error)
+	})
+	golang, own, locked := r.goFor(t)
+	if !ok || !way.from.Build || !locked {
+		return nil
+	}
+	place, whose, do := t.Place, "the project's go", fmt.Sprintf("Give it one of its own, which nothing else sees: go = \"%s\" in the table of %s.\nOr ask for an older %s: trammel find %s", "%s", t.Name, t.Name, t.Name)
+	if own {
+		whose, do = "its own go", "Ask for go = \"%s\" there."
+	}
+	if version.Go.Compare(golang.Version, "1.16") < 0 {
+		return fault.Findings{{Place: place, What: fmt.Sprintf("%s cannot be built by %s %s: tools are built by Go 1.16 and newer", t.Name, whose, golang.Version), Do: strings.ReplaceAll(do, "%s", "latest")}}
+	}
+	need, err := proxy.GoNeed(ctx, t.Package, v)
+	if err != nil {
+		return err
+	}
+	if need == "" || version.Go.Compare(need, "1.21") < 0 || version.Go.Compare(golang.Version, need) >= 0 {
+		return nil
+	}
+	return fault.Findings{{Place: place, What: fmt.Sprintf("%s %s needs Go %s, as its module says, and %s is %s", t.Name, v, need, whose, golang.Version), Do: strings.ReplaceAll(do, "%s", version.Minor(need))}}
 }
 
 // onNode makes sure that a tool of npm has the Node.js that it says it needs.

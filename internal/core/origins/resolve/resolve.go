@@ -124,6 +124,9 @@ func bound(o Options, old, l *lock.Lock) string {
 
 // renamed is a command line whose command has the name that it shows with.
 func renamed(t declare.Toolchain, line string) string {
+	if t.For != "" { // nothing of it shows, so there is nothing to ask
+		return ""
+	}
 	command, rest, _ := strings.Cut(line, " ")
 	as := t.Prefix + command
 	for _, x := range t.Shown {
@@ -445,7 +448,7 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 		return lock.Item{}, err
 	}
 	stated := r.ownState(t, way)
-	keep := had && r.sameSuites(old.Source) && builtBy(old, builder) && !r.o.Renew(t.Name) && r.base(old.Source) == way.source && (stated == "" || stated == old.Source) && old.Card == way.card.Digest() && old.Answer == renamed(t, way.card.Answer.Run) && t.Ask.Allows(scheme, old.Version)
+	keep := had && r.sameSuites(old.Source) && builtBy(old, builder) && !r.o.Renew(t.Name) && r.base(old.Source) == way.source && (stated == "" || stated == old.Source) && old.Card == way.card.Digest() && old.Answer == renamed(t, way.card.Answer.Run) && old.For == t.For && t.Ask.Allows(scheme, old.Version)
 	if more := r.asked(t.Name, way.card); len(more) > 0 {
 		way.from.Packages = append(slices.Clone(way.from.Packages), more...)
 	}
@@ -481,18 +484,21 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 	if err := r.onNode(ctx, t, x.source, v); err != nil {
 		return lock.Item{}, err
 	}
+	if err := r.onGo(ctx, t, way, x.source, v); err != nil {
+		return lock.Item{}, err
+	}
 	item := lock.Item{
 		Version: v, Source: from, Card: way.card.Digest(),
 		Answer: renamed(t, way.card.Answer.Run), Match: way.card.Answer.Match, Variables: map[string]string{},
 		Service: way.card.Service.At(v),
-		Prefix:  t.Prefix, Shown: map[string]string{},
+		Prefix:  t.Prefix, Shown: map[string]string{}, For: t.For,
 		Platforms: map[string]map[string]lock.Part{},
 	}
 	for _, x := range t.Shown {
 		item.Shown[x.Command] = x.As
 	}
 	for name, value := range way.card.Variables {
-		if t.Tool != "" && slices.ContainsFunc(r.d.Toolchains, func(o declare.Toolchain) bool { return o.Name == t.Tool }) {
+		if t.For != "" || t.Tool != "" && slices.ContainsFunc(r.d.Toolchains, func(o declare.Toolchain) bool { return o.Name == t.Tool }) {
 			break // that one sets them
 		}
 		item.Variables[name] = strings.NewReplacer("@{version}", v, "@{major}", version.Major(v), "@{minor}", version.Minor(v)).Replace(value)

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/mod/modfile"
 	"golang.org/x/mod/module"
 
 	"trammel.example/trammel/internal/core/base/fault"
@@ -91,6 +92,31 @@ func (g *gomod) moduleParts(ctx context.Context, from card.From, v string) (map[
 		return nil, time.Time{}, fault.New(fault.Source, "there is no checksum for %s@v%s: GOSUMDB is off and the declaration names no other", modulePath, v)
 	}
 	return map[string]lock.Part{rule.Name: part}, published, nil
+}
+
+// GoNeed is the oldest Go that a version of a package's module says it is for; "" where its
+// go.mod has no go line.
+func (g *gomod) GoNeed(ctx context.Context, pkg, v string) (string, error) {
+	modulePath, err := g.moduleOf(ctx, pkg)
+	if err != nil {
+		return "", err
+	}
+	dir, err := escaped(modulePath)
+	if err != nil {
+		return "", err
+	}
+	need := ""
+	_, err = g.get(ctx, dir+"v"+v+".mod", func(raw []byte) error {
+		file, err := modfile.ParseLax("go.mod", raw, nil)
+		if err != nil {
+			return fault.New(fault.Source, "the proxy's go.mod of %s v%s cannot be read: %v", modulePath, v, err)
+		}
+		if file.Go != nil {
+			need = file.Go.Version
+		}
+		return nil
+	})
+	return need, err
 }
 
 // GoSettings are what the go command needs to read the same source: GOPROXY and

@@ -137,13 +137,47 @@ func mentioned(source string, names map[string]any) canon.Map {
 		if !ok {
 			continue
 		}
+		whole := bare(source, group)
 		for name, value := range table {
-			if group == "project" || group == "bay" || strings.Contains(source, name) {
+			if group == "project" || group == "bay" || whole || mentions(source, name) {
 				out[group+"."+name] = fmt.Sprintf("%#v", value)
 			}
 		}
 	}
 	return out
+}
+
+// bare tells whether a template uses a group without naming one of it at once, as a loop
+// over all services does.
+func bare(source, group string) bool {
+	for at, before := 0, "."+group; ; at++ {
+		i := strings.Index(source[at:], before)
+		if i < 0 {
+			return false
+		}
+		at += i
+		if end := at + len(before); end == len(source) || source[end] != '.' {
+			return true
+		}
+	}
+}
+
+// mentions tells whether a text has a name as a whole word.
+func mentions(text, name string) bool {
+	part := func(b byte) bool {
+		return b == '_' || b == '-' || '0' <= b && b <= '9' || 'a' <= b && b <= 'z' || 'A' <= b && b <= 'Z'
+	}
+	for at := 0; ; at++ {
+		i := strings.Index(text[at:], name)
+		if i < 0 {
+			return false
+		}
+		at += i
+		end := at + len(name)
+		if (at == 0 || !part(text[at-1])) && (end == len(text) || !part(text[end])) {
+			return true
+		}
+	}
 }
 
 // Write renders the files and returns the paths of those that changed, and in words what

@@ -144,9 +144,13 @@ type Toolchain struct {
 	Prefix  string    // stands before the names of its commands
 	Shown   []Renamed // its commands that show, under what names; empty: all of them
 	AsOf    time.Time // nothing that was published later counts; zero: everything does
+	For     string    // the toolchain that it builds, and is there for alone; "" for one of the project's own
 	Place   fault.Place
 	AskAt   fault.Place
 }
+
+// BuilderOf is the name of the toolchain that is there to build a tool alone.
+func BuilderOf(tool string) string { return tool + "-go" }
 
 // Renamed is a command under a name of its own.
 type Renamed struct{ Command, As string }
@@ -388,6 +392,9 @@ func (d *Declaration) meaning() string {
 				shown[x.Command] = x.As
 			}
 			tool["commands"] = shown
+		}
+		if t.For != "" {
+			tool["for"] = t.For
 		}
 		if !t.AsOf.IsZero() {
 			tool["as-of"] = t.AsOf.UTC().Format(time.RFC3339)

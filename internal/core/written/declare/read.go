@@ -417,6 +417,18 @@ func (r *reader) toolchains(d *Declaration) {
 			if v := sub.Get("package"); v != nil && sub.Get("from") == nil {
 				r.Fault(v.Span, `Write, for example: { version = "0.30", from = "gomod", package = "…" }`, "a package needs from, the source that has it")
 			}
+			if v := sub.Get("go"); v != nil {
+				own := Toolchain{Name: BuilderOf(e.Name), Tool: "go", For: e.Name, Place: r.Place(v.Span), AskAt: r.Place(v.Span)}
+				parsed, err := version.ParseAsk(r.Text(sub, "go"))
+				if err != nil {
+					r.Fault(v.Span, "", "%v", err)
+				}
+				if t.Package == "" {
+					r.Fault(v.Span, "Without it the tool is unpacked as it is.", "a Go of its own is for a tool that is built from a package")
+				}
+				own.Ask = parsed
+				d.Toolchains = append(d.Toolchains, own)
+			}
 			if v := sub.Get("as-of"); v != nil {
 				at, err := ParseDate(v.Text)
 				if err != nil || v.Kind != page.Date && v.Kind != page.String {

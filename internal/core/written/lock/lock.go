@@ -101,6 +101,7 @@ type Item struct {
 	Variables map[string]string          `toml:"variables"`
 	Prefix    string                     `toml:"prefix"` // stands before the names of its commands
 	Shown     map[string]string          `toml:"shown"`  // its commands that show → under what name; none: all of them
+	For       string                     `toml:"for"`    // the item that it is there to build; nothing of it shows
 	Platforms map[string]map[string]Part `toml:"on"`     // platform → part name → part
 }
 
@@ -130,10 +131,14 @@ type Part struct {
 
 	Before string            `toml:"-"` // as its item's prefix says
 	Shown  map[string]string `toml:"-"`
+	Hidden bool              `toml:"-"` // none of its commands shows
 }
 
 // Named are commands of a part (name → file) under the names that they show with.
 func (p Part) Named(commands map[string]string) map[string]string {
+	if p.Hidden {
+		return nil
+	}
 	if p.Before == "" && len(p.Shown) == 0 {
 		return commands
 	}
@@ -195,7 +200,7 @@ func (l *Lock) PartsOf(item string, p platform.Platform) []PartOn {
 	parts := i.Platforms[p.String()]
 	for _, name := range Sorted(parts) {
 		part := parts[name]
-		part.Before, part.Shown = i.Prefix, i.Shown
+		part.Before, part.Shown, part.Hidden = i.Prefix, i.Shown, i.For != ""
 		if part.Format == RootFormat {
 			out = append(out, l.rootOn(p, l.Items[item].Source, item, part))
 		} else {
@@ -293,7 +298,7 @@ func (l *Lock) facts() canon.Map {
 		}
 		items[name] = trim(canon.Map{
 			"version": i.Version, "source": i.Source, "card": i.Card, "published": i.Published,
-			"answer": i.Answer, "match": i.Match, "variables": i.Variables, "service": i.Service, "prefix": i.Prefix, "shown": i.Shown, "on": on,
+			"answer": i.Answer, "match": i.Match, "variables": i.Variables, "service": i.Service, "prefix": i.Prefix, "shown": i.Shown, "for": i.For, "on": on,
 		})
 	}
 	d := l.Declaration
