@@ -68,11 +68,17 @@ http.createServer(async (_, res) => {
 
 // liveHut is a machine with the real settings of this one and a project in Go and
 // Node. The step's checksums come from the project's own first go mod tidy.
-func liveHut(t *testing.T) *hut {
+// liveRegistries skips where nobody asked for the registries of this machine.
+func liveRegistries(t *testing.T) {
 	t.Helper()
 	if os.Getenv("TRAMMEL_LIVE") != "1" {
 		t.Skip("set TRAMMEL_LIVE=1 to use the registries that this machine reaches")
 	}
+}
+
+func liveHut(t *testing.T) *hut {
+	t.Helper()
+	liveRegistries(t)
 	linuxOnly(t)
 	h := newHut(t, nil, liveDeclaration)
 	h.env = append(os.Environ(), "TRAMMEL_HOME="+h.home)

@@ -26,6 +26,10 @@ func makeRoot(ctx context.Context, s *checkout.State, o Options, from source.Sou
 	if err := seal.Available(); err != nil {
 		return err
 	}
+	if w.part.Making != lock.Making {
+		return fault.New(fault.Use, "the root %s is locked as another version of Trammel makes it", w.part.Name).
+			Advise("Lock again, and commit: trammel lock\nThe packages stay as they are; what is made of them differs.")
+	}
 	var debs []lock.PartOn
 	for _, q := range (lock.Root{Packages: w.part.Packages}).List() {
 		debs = append(debs, q.Part(w.part.Docs))

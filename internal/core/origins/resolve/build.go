@@ -96,15 +96,34 @@ func (r *resolver) onGo(ctx context.Context, t declare.Toolchain, way choice, s 
 	return fault.Findings{{Place: place, What: fmt.Sprintf("%s %s needs Go %s, as its module says, and %s is %s", t.Name, v, need, whose, golang.Version), Do: strings.ReplaceAll(do, "%s", version.Minor(need))}}
 }
 
+// rests tells whether a toolchain rests on another one that is declared.
+func rests(t declare.Toolchain) bool {
+	if t.Package != "" {
+		return true
+	}
+	c, ok := card.Builtin(t.CardName())
+	return ok && slices.ContainsFunc(c.From, ownCommands)
+}
+
+// ownCommands tells whether a way takes the commands that a package of npm states, which are
+// scripts for Node.js.
+func ownCommands(from card.From) bool {
+	return from.Kind == "npm" && !from.Build && len(from.Parts) == 1 && len(from.Parts[0].Bin) == 0
+}
+
 // onNode makes sure that a tool of npm has the Node.js that it says it needs.
-func (r *resolver) onNode(ctx context.Context, t declare.Toolchain, s source.Source, v string) error {
+func (r *resolver) onNode(ctx context.Context, t declare.Toolchain, way choice, s source.Source, v string) error {
 	npm, ok := s.(interface {
 		NodeNeed(ctx context.Context, name, v string) (string, error)
 	})
-	if !ok || t.Package == "" {
+	pkg := t.Package
+	if pkg == "" && ownCommands(way.from) {
+		pkg = way.from.Package
+	}
+	if !ok || pkg == "" {
 		return nil
 	}
-	need, err := npm.NodeNeed(ctx, t.Package, v)
+	need, err := npm.NodeNeed(ctx, pkg, v)
 	if err != nil || need == "" {
 		return err
 	}

@@ -71,10 +71,10 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 			l.Items[t.Name] = item
 		})
 	}
-	// What is built comes second: its builder must be locked by then.
+	// What is built, or runs on another toolchain, comes second: that must be locked by then.
 	for _, second := range []bool{false, true} {
 		for _, t := range d.Toolchains {
-			if (t.Package != "") == second {
+			if rests(t) == second {
 				lockOne(t)
 			}
 		}
@@ -418,6 +418,9 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 		if err == nil || !errors.As(err, &missing) {
 			return item, err
 		}
+		if !strings.HasPrefix(missing[0].What, "no version of ") { // there is one, which something else forbids
+			return item, missing
+		}
 		found = append(found, missing...)
 	}
 	if len(found) <= 1 {
@@ -447,12 +450,15 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 	if err != nil {
 		return lock.Item{}, err
 	}
+	way.from.Parts = slices.DeleteFunc(slices.Clone(way.from.Parts), func(x card.Part) bool {
+		return x.Unless != "" && slices.ContainsFunc(r.d.Toolchains, func(o declare.Toolchain) bool { return o.Name == x.Unless })
+	})
 	stated := r.ownState(t, way)
 	keep := had && r.sameSuites(old.Source) && builtBy(old, builder) && !r.o.Renew(t.Name) && r.base(old.Source) == way.source && (stated == "" || stated == old.Source) && old.Card == way.card.Digest() && old.Answer == renamed(t, way.card.Answer.Run) && old.For == t.For && t.Ask.Allows(scheme, old.Version)
 	if more := r.asked(t.Name, way.card); len(more) > 0 {
 		way.from.Packages = append(slices.Clone(way.from.Packages), more...)
 	}
-	if keep && r.coversAll(old) && wantsAsMany(old, way.from) {
+	if keep && r.coversAll(old) && wantsAsMany(old, way.from) && hasParts(old, way.from) {
 		old.Platforms = r.onlyWanted(old)
 		old.Prefix, old.Shown = t.Prefix, map[string]string{}
 		for _, x := range t.Shown {
@@ -481,7 +487,7 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 			}
 		}
 	}
-	if err := r.onNode(ctx, t, x.source, v); err != nil {
+	if err := r.onNode(ctx, t, way, x.source, v); err != nil {
 		return lock.Item{}, err
 	}
 	if err := r.onGo(ctx, t, way, x.source, v); err != nil {
@@ -589,6 +595,16 @@ func wantsAsMany(old lock.Item, from card.From) bool {
 					return false
 				}
 			}
+		}
+	}
+	return true
+}
+
+// hasParts tells whether what is locked is of the parts that are wanted now.
+func hasParts(old lock.Item, from card.From) bool {
+	for _, parts := range old.Platforms {
+		if len(from.Parts) > 0 && len(parts) != len(from.Parts) {
+			return false
 		}
 	}
 	return true

@@ -53,6 +53,9 @@ func (r *resolver) roots(ctx context.Context, l *lock.Lock) error {
 			old, had := r.o.Old.Roots[name][on]
 			declared, _ := r.source(name)
 			if had && r.sameSuites(name) && old.Docs == declared.Debian.Docs && slices.Equal(wants, r.wants(r.o.Old, name, on)) && maps.Equal(files(l, name, on), old.Files) && !r.renews(name) {
+				if old.Making != lock.Making { // the packages stay, and what is made of them is another tree
+					old.Making, old.Tree = lock.Making, ""
+				}
 				set(l, name, on, old)
 				continue
 			}
@@ -72,8 +75,8 @@ func (r *resolver) roots(ctx context.Context, l *lock.Lock) error {
 			if err != nil {
 				return err
 			}
-			root.Files = files(l, name, on)
-			if slices.Equal(root.Packages, old.Packages) && root.Docs == old.Docs && maps.Equal(root.Files, old.Files) {
+			root.Files, root.Making = files(l, name, on), lock.Making
+			if old.Making == root.Making && slices.Equal(root.Packages, old.Packages) && root.Docs == old.Docs && maps.Equal(root.Files, old.Files) {
 				root = old
 			}
 			set(l, name, on, root)

@@ -84,7 +84,7 @@ func FuzzNPM(f *testing.F) {
 				}
 			}
 		}
-		doc.companion("node", ranges, time.Time{})
+		doc.companion("node", "", ranges, time.Time{})
 	})
 }
 

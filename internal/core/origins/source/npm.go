@@ -178,7 +178,7 @@ func (n *npm) Releases(ctx context.Context, from card.From, on []platform.Platfo
 	var out []Release
 	for v := range main.Versions {
 		missing := slices.ContainsFunc(needed, func(d *npmDocument) bool { _, ok := d.Versions[v]; return !ok })
-		if !missing && version.Semver.Valid(v) {
+		if !missing && version.Semver.Valid(v) && (from.Only == "" || version.InRange(v, from.Only)) {
 			out = append(out, Release{v, main.published(v)})
 		}
 	}
@@ -208,7 +208,7 @@ func (n *npm) Parts(ctx context.Context, from card.From, v string, p platform.Pl
 		}
 		take := v
 		if rule.Engines != "" {
-			if take = doc.companion(rule.Engines, v, asOf); take == "" {
+			if take = doc.companion(rule.Engines, rule.Lines[version.Major(v)], v, asOf); take == "" {
 				return nil, time.Time{}, noPart(name, "for "+rule.Engines+" "+v, p)
 			}
 		}
@@ -224,18 +224,38 @@ func (n *npm) Parts(ctx context.Context, from card.From, v string, p platform.Pl
 			return nil, time.Time{}, err
 		}
 		part.Strip, part.Bin, part.Executable = 1, rule.Bin, rule.Executable
+		if len(rule.Bin) == 0 && rule.Executable == nil {
+			if part.Bin, err = commands(name, one); err != nil {
+				return nil, time.Time{}, err
+			}
+			for command, file := range part.Bin {
+				part.Bin[command] = strings.TrimPrefix(file, "node_modules/"+name+"/")
+			}
+		}
 		out[rule.Name] = part
 	}
 	return out, main.published(v), nil
 }
 
 // companion is the newest release of a package whose engines allow the version of
-// the tool that it runs on. Pre-releases do not count.
-func (d *npmDocument) companion(engine, v string, asOf time.Time) string {
+// the tool that it runs on: of a line, where that has any. Pre-releases do not count.
+func (d *npmDocument) companion(engine, line, v string, asOf time.Time) string {
+	if line != "" {
+		if best := d.fitting(engine, line+".", v, asOf); best != "" {
+			return best
+		}
+	}
+	return d.fitting(engine, "", v, asOf)
+}
+
+func (d *npmDocument) fitting(engine, start, v string, asOf time.Time) string {
 	best := ""
 	for candidate, one := range d.Versions {
 		engines, _ := one.Engines.(map[string]any)
 		allowed, _ := engines[engine].(string)
+		if !strings.HasPrefix(candidate, start) {
+			continue
+		}
 		if version.Semver.Prerelease(candidate) || allowed == "" || !version.InRange(v, allowed) {
 			continue
 		}

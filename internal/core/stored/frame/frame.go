@@ -25,6 +25,7 @@ import (
 	"trammel.example/trammel/internal/core/base/canon"
 	"trammel.example/trammel/internal/core/base/disk"
 	"trammel.example/trammel/internal/core/base/fault"
+	"trammel.example/trammel/internal/core/stored/root"
 	"trammel.example/trammel/internal/core/stored/store"
 	"trammel.example/trammel/internal/core/stored/tree"
 	"trammel.example/trammel/internal/core/written/lock"
@@ -179,6 +180,11 @@ func commandsOf(s *store.Store, p lock.PartOn) (map[string]string, error) {
 		for _, e := range m {
 			if (e.Type == tree.Executable || e.Type == tree.Link) && slices.Contains(binFolders, filepath.Dir(e.Path)) {
 				out[filepath.Base(e.Path)] = e.Path
+			}
+		}
+		for _, name := range root.Alternatives(s.Path(part)) { // what the package's script would have linked
+			if info, err := fs.Stat(below, name); err == nil && slices.Contains(binFolders, filepath.Dir(name)) && info.Mode().IsRegular() {
+				out[filepath.Base(name)] = name
 			}
 		}
 	}

@@ -40,6 +40,7 @@ type Tree struct {
 	// Settle decides between two pieces that want one path for different things: it gives
 	// the entry to have, or an error.
 	Settle func(old, x Placed) (Placed, error)
+	Modes  bool // what is made may be written by its owner, as in a system
 }
 
 // Placed is an entry and the piece that it is of, -1 for one that is made here.
@@ -94,6 +95,9 @@ func (b *Tree) own(name string, content []byte, kind tree.Type) error {
 	mode := fs.FileMode(0o444)
 	if kind == tree.Executable {
 		mode = 0o555
+	}
+	if b.Modes {
+		mode |= 0o200
 	}
 	// A piece may have a link of this name, or a file that it shares with the store: both
 	// are replaced, never written into.

@@ -11,7 +11,6 @@ package root
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"os"
 	"path"
 	"path/filepath"
@@ -20,7 +19,6 @@ import (
 
 	"trammel.example/trammel/internal/core/base/debian"
 	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/kernel/seal"
 	"trammel.example/trammel/internal/core/stored/merge"
 	"trammel.example/trammel/internal/core/stored/tree"
 	"trammel.example/trammel/internal/core/stored/unpack"
@@ -73,7 +71,7 @@ func Make(ctx context.Context, dir string, pieces []Piece, files map[string]stri
 		}
 	}
 	b := &builder{merge.New(dir), pieces}
-	b.Settle = b.settle
+	b.Settle, b.Modes = b.settle, true
 	for _, p := range pieces {
 		b.Pieces = append(b.Pieces, p.Piece)
 	}
@@ -90,7 +88,7 @@ func Make(ctx context.Context, dir string, pieces []Piece, files map[string]stri
 	if err := b.linkable(); err != nil {
 		return nil, err
 	}
-	if err := b.loaderCache(ctx); err != nil {
+	if err := b.derive(ctx); err != nil {
 		return nil, err
 	}
 	return b.Finish()
@@ -178,21 +176,6 @@ func (b *builder) replaces(taker, other int) bool {
 		return err
 	})
 	return says
-}
-
-// loaderCache has the root's own ldconfig write etc/ld.so.cache (ldconfig(8)).
-func (b *builder) loaderCache(ctx context.Context) error {
-	if _, ok := b.Placed["usr/sbin/ldconfig"]; !ok {
-		return nil
-	}
-	if err := seal.Make(ctx, b.Dir, []string{"/usr/sbin/ldconfig", "-X"}); err != nil {
-		return err
-	}
-	raw, err := os.ReadFile(filepath.Join(b.Dir, "etc/ld.so.cache"))
-	if err != nil {
-		return fmt.Errorf("the root's ldconfig wrote no cache: %w", err)
-	}
-	return b.Make("etc/ld.so.cache", raw)
 }
 
 // certificates are the trusted certificates of the root, as PEM.

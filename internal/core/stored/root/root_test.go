@@ -5,6 +5,7 @@ import (
 	"crypto/sha1"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -98,6 +99,45 @@ func TestARootIsItsPackagesMerged(t *testing.T) {
 	}
 	if _, again, err := makeRoot(t, map[string]string{"etc/weir.conf": "usr/share/weir.conf"}, ladder, weir); err != nil || again.Digest() != m.Digest() {
 		t.Errorf("the same packages gave another root: %v", err)
+	}
+}
+
+// What scripts compute from what they state is followed; what they ask of the machine is not.
+func TestAlternativesThatScriptsCompute(t *testing.T) {
+	for name, c := range map[string]struct {
+		script string
+		want   []string
+	}{
+		"variables":          {"base=/usr/share/mvn\npriority=300\ncase \"$1\" in configure) update-alternatives --install /usr/bin/mvn mvn $base/bin/mvn $priority --slave /usr/bin/dbg dbg ${base}/bin/dbg;; esac", []string{"usr/bin/dbg", "usr/bin/mvn"}},
+		"a list":             {"for b in php phar phar.phar; do\n update-alternatives --install /usr/bin/${b} ${b} /usr/bin/${b}8.4 84\ndone", []string{"usr/bin/phar", "usr/bin/phar.phar", "usr/bin/php"}},
+		"a list in a value":  {"tools='java keytool'\ntools=\"$tools jar\"\nfor i in $tools; do update-alternatives --install /usr/bin/$i $i /usr/lib/jvm/bin/$i 10; done", []string{"usr/bin/jar", "usr/bin/java", "usr/bin/keytool"}},
+		"a function":         {"install_one() { update-alternatives --install /usr/bin/$1 $1 /opt/g/bin/$1 $2; }\nif true; then install_one groovy 5; install_one grape 5; fi", []string{"usr/bin/grape", "usr/bin/groovy"}},
+		"without effect":     {"f() { f \"$@\"; }\nf\nwhile true; do :; done\nupdate-alternatives --install /bin/a a /usr/bin/b 1", []string{"usr/bin/a"}},
+		"of the machine":     {"update-alternatives --install /usr/bin/a a $(which b) 1\nupdate-alternatives --install /usr/bin/c c $UNKNOWN 1\nfor x in `ls`; do update-alternatives --install /usr/bin/$x $x /usr/bin/y 1; done", nil},
+		"a sum that is kept": {"p=1060\nif [ \"$DPKG_MAINTSCRIPT_ARCH\" != x ]; then p=$(expr $p - 1); fi\nupdate-alternatives --install /usr/bin/j j /usr/bin/k $p", []string{"usr/bin/j"}},
+		"no shell":           {"#!/usr/bin/perl\nmy $x = { update-alternatives", nil},
+		"without end":        {strings.Repeat("for i in 1 2 3 4 5 6 7 8 9; do ", 12) + "update-alternatives --install /usr/bin/z z /usr/bin/y 1" + strings.Repeat("; done", 12), []string{"usr/bin/z"}},
+	} {
+		if got := AlternativesOf(c.script); !slices.Equal(got, c.want) {
+			t.Errorf("%s: %q", name, got)
+		}
+	}
+}
+
+func TestExtensionsOfPHPAreEnabled(t *testing.T) {
+	dir, _, err := makeRoot(t, nil,
+		piece(t, "php8.4-cli", map[string]string{"usr/bin/php8.4": "p"}),
+		piece(t, "php8.4-xml", map[string]string{"usr/share/php8.4-xml/xml/dom.ini": "; priority=15\nextension=dom.so\n", "usr/share/php8.4-xml/xml/xml.ini": "extension=xml.so\n", "usr/share/phpish-x/y/z.ini": "no"}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path, want := range map[string]string{"etc/php/8.4/cli/conf.d/15-dom.ini": "; priority=15\nextension=dom.so\n", "etc/php/8.4/cli/conf.d/20-xml.ini": "extension=xml.so\n"} {
+		if got, err := os.ReadFile(filepath.Join(dir, path)); err != nil || string(got) != want {
+			t.Errorf("%s: %q %v", path, got, err)
+		}
+	}
+	if _, err := os.Lstat(filepath.Join(dir, "etc/php/8.4/fpm")); err == nil {
+		t.Error("there is a way to run it that nobody brought")
 	}
 }
 

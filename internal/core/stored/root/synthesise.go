@@ -6,11 +6,10 @@ import (
 	"encoding/pem"
 	"fmt"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf16"
-
-	"mvdan.cc/sh/v3/syntax"
 
 	"trammel.example/trammel/internal/core/stored/tree"
 	"trammel.example/trammel/internal/core/stored/unpack"
@@ -63,6 +62,9 @@ func (b *builder) synthesise(files map[string]string) error {
 		}
 	}
 	if err := b.alternatives(); err != nil {
+		return err
+	}
+	if err := b.php(); err != nil {
 		return err
 	}
 	// Until Debian 11 a script of dash made sh.
@@ -139,58 +141,6 @@ func (b *builder) alternatives() error {
 	return nil
 }
 
-// parseAlternatives finds the calls of update-alternatives in a script that are
-// literal. The script is only read.
-func parseAlternatives(source string) []alternative {
-	if !strings.Contains(source, "update-alternatives") {
-		return nil
-	}
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(source), "")
-	if err != nil {
-		return nil
-	}
-	var out []alternative
-	syntax.Walk(file, func(n syntax.Node) bool {
-		call, ok := n.(*syntax.CallExpr)
-		if !ok || len(call.Args) == 0 || path.Base(call.Args[0].Lit()) != "update-alternatives" {
-			return true
-		}
-		words := make([]string, len(call.Args))
-		for i, w := range call.Args {
-			words[i] = literal(w)
-		}
-		if a, ok := alternativeOf(words[1:]); ok {
-			out = append(out, a)
-		}
-		return true
-	})
-	return out
-}
-
-// literal is a word without expansions, or "".
-func literal(w *syntax.Word) string {
-	var b strings.Builder
-	for _, part := range w.Parts {
-		switch p := part.(type) {
-		case *syntax.Lit:
-			b.WriteString(p.Value)
-		case *syntax.SglQuoted:
-			b.WriteString(p.Value)
-		case *syntax.DblQuoted:
-			for _, inner := range p.Parts {
-				l, ok := inner.(*syntax.Lit)
-				if !ok {
-					return ""
-				}
-				b.WriteString(l.Value)
-			}
-		default:
-			return ""
-		}
-	}
-	return b.String()
-}
-
 func alternativeOf(words []string) (a alternative, ok bool) {
 	place := func(name string) string { return unpack.Merge(strings.TrimPrefix(path.Clean(name), "/")) }
 	for i := 0; i < len(words); i++ {
@@ -212,6 +162,49 @@ func alternativeOf(words []string) (a alternative, ok bool) {
 		}
 	}
 	return a, ok
+}
+
+// priorityLine is what an extension's settings say of the order in which they are read.
+var priorityLine = regexp.MustCompile(`(?m)^;\s*priority=(\d+)`)
+
+// php enables the extensions that packages of PHP bring, as phpenmod(8) does when they are
+// configured: the settings of each are in mods-available, and a link with their priority in
+// conf.d of each way to run PHP that is there.
+func (b *builder) php() error {
+	for _, name := range b.Below("usr/share", ".ini") {
+		words := strings.Split(name, "/") // usr/share/php8.4-xml/xml/dom.ini
+		if len(words) != 5 {
+			continue
+		}
+		v, _, ok := strings.Cut(strings.TrimPrefix(words[2], "php"), "-")
+		if !ok || !strings.HasPrefix(words[2], "php") || strings.Trim(v, "0123456789.") != "" || v == "" {
+			continue
+		}
+		raw, err := b.Read(name)
+		if err != nil {
+			return err
+		}
+		settings := "etc/php/" + v + "/mods-available/" + words[4]
+		if !b.has(settings) {
+			if err := b.Make(settings, raw); err != nil {
+				return err
+			}
+		}
+		priority := "20"
+		if m := priorityLine.FindSubmatch(raw); m != nil {
+			priority = string(m[1])
+		}
+		for way, program := range map[string]string{"cli": "usr/bin/php" + v, "cgi": "usr/bin/php-cgi" + v, "fpm": "usr/sbin/php-fpm" + v} {
+			link := "etc/php/" + v + "/" + way + "/conf.d/" + priority + "-" + words[4]
+			if !b.has(program) || b.has(link) {
+				continue
+			}
+			if err := b.Link(link, "../../mods-available/"+words[4]); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // keystore is a Java keystore with trusted certificates, under the password that

@@ -31,6 +31,7 @@ func (w *writer) deb(archivePath string) error {
 		return err
 	}
 	defer f.Close()
+	w.modes = true
 	r := bufio.NewReaderSize(f, 1<<20)
 	magic := make([]byte, 8)
 	if _, err := io.ReadFull(r, magic); err != nil || string(magic) != "!<arch>\n" {

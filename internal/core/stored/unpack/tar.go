@@ -103,6 +103,11 @@ func (w *writer) tarEntry(t *tar.Reader, h *tar.Header) error {
 		return err
 	}
 	j := job{name: name, executable: w.executable(name, h.FileInfo().Mode()), chunks: make(chan []byte, 8)}
+	if w.modes {
+		// What a program copies out of a system keeps the mode, and is to be replaced by the next
+		// copy: files have the modes of their package, short of what lets others write.
+		j.mode = h.FileInfo().Mode().Perm()&0o755 | 0o444
+	}
 	select {
 	case w.jobs <- j:
 	case <-w.ctx.Done():

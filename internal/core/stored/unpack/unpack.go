@@ -133,6 +133,7 @@ type writer struct {
 
 	mu      sync.Mutex
 	entries tree.Manifest
+	modes   bool // files keep the modes that the archive gives them
 }
 
 type link struct{ name, target string }
@@ -142,6 +143,7 @@ type link struct{ name, target string }
 type job struct {
 	name       string
 	executable bool
+	mode       os.FileMode // to have exactly; 0 for one that nobody may write
 	chunks     chan []byte
 	copy       func(w io.Writer, buffer []byte) error
 }
@@ -192,6 +194,11 @@ func (w *writer) file(j job, h *tree.Hasher, buffer []byte) error {
 		return err
 	}
 	defer f.Close()
+	if j.mode != 0 {
+		if err := f.Chmod(j.mode); err != nil {
+			return err
+		}
+	}
 	h.Reset()
 	if j.copy != nil {
 		err = j.copy(io.MultiWriter(f, h), buffer)

@@ -27,7 +27,7 @@ type Card struct {
 	About     string
 	Scheme    version.Scheme // "" leaves it to the source's kind
 	Answer    Answer
-	Variables map[string]string // language homes; may refer to @{home} and @{cache}
+	Variables map[string]string // language homes; may refer to @{home}, @{cache}, @{root} and Debian's @{arch}
 	From      []From
 	Service   Service // how it runs as a service; nil when the card does not say
 }
@@ -44,6 +44,7 @@ type From struct {
 	Kind    string            // kind of source
 	Package string            // the package whose versions are the tool's
 	Release string            // gomod: the module version of a tool version
+	Only    string            // npm: a range of versions that are of this way; "" for all
 	Build   bool              // gomod: Package is a command, to be built from its module; no card says so
 	OS      map[string]string // the source's own words for systems
 	Arch    map[string]string // and for architectures
@@ -63,6 +64,8 @@ type From struct {
 type Part struct {
 	Name       string            // distinguishes the parts of an item; default: the package's last word
 	Package    string            // "" means the From's own
+	Lines      map[string]string // npm: for a major version of the tool, the start of the versions to take
+	Unless     string            // left out where a toolchain of this name is declared
 	Engines    string            // npm: take the newest whose engines of this name allow the tool's version
 	Strip      int               // leading folders to drop from names in the archive
 	Bin        map[string]string // command → file in the part
@@ -143,7 +146,7 @@ func Parse(file, name string, source []byte) (*Card, error) {
 
 func readFrom(p *page.Page, t *page.Table, tool string) From {
 	f := From{
-		Kind: p.Text(t, "kind"), Package: p.Text(t, "package"), Release: p.Text(t, "release"),
+		Kind: p.Text(t, "kind"), Package: p.Text(t, "package"), Release: p.Text(t, "release"), Only: p.Text(t, "only"),
 		OS: p.StringMap(t, "os"), Arch: p.StringMap(t, "arch"), Libc: p.StringMap(t, "libc"),
 	}
 	if f.Package == "" {
@@ -168,6 +171,7 @@ func readFrom(p *page.Page, t *page.Table, tool string) From {
 		}
 		part := Part{
 			Name: p.Text(item.Table, "name"), Package: p.Text(item.Table, "package"), Engines: p.Text(item.Table, "engines"),
+			Lines: p.StringMap(item.Table, "lines"), Unless: p.Text(item.Table, "unless"),
 			Strip: int(p.Whole(item.Table, "strip", 0, 0, 9)),
 			Bin:   p.StringMap(item.Table, "bin"), Executable: p.Texts(item.Table, "executable"),
 		}
@@ -239,10 +243,17 @@ func (c *Card) Digest() string {
 	for _, f := range c.From {
 		var parts canon.List
 		for _, x := range f.Parts {
-			parts = append(parts, canon.Map{
+			facts := canon.Map{
 				"name": x.Name, "package": x.Package, "engines": x.Engines, "strip": x.Strip,
 				"bin": x.Bin, "executable": x.Executable,
-			})
+			}
+			if len(x.Lines) > 0 {
+				facts["lines"] = x.Lines
+			}
+			if x.Unless != "" {
+				facts["unless"] = x.Unless
+			}
+			parts = append(parts, facts)
 		}
 		if f.Kind == "debian" {
 			from = append(from, canon.Map{
@@ -250,10 +261,14 @@ func (c *Card) Digest() string {
 			})
 			continue
 		}
-		from = append(from, canon.Map{
+		facts := canon.Map{
 			"kind": f.Kind, "package": f.Package, "release": f.Release, "build": f.Build,
 			"os": f.OS, "arch": f.Arch, "libc": f.Libc, "parts": parts,
-		})
+		}
+		if f.Only != "" {
+			facts["only"] = f.Only
+		}
+		from = append(from, facts)
 	}
 	all := canon.Map{
 		"name": c.Name, "scheme": string(c.Scheme), "variables": c.Variables, "from": from,

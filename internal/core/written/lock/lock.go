@@ -128,6 +128,7 @@ type Part struct {
 	Commands []string          `toml:"commands"`
 	Files    map[string]string `toml:"files"`
 	Docs     bool              `toml:"-"` // as its root says
+	Making   int               `toml:"-"` // as its root says
 
 	Before string            `toml:"-"` // as its item's prefix says
 	Shown  map[string]string `toml:"-"`

@@ -14,6 +14,11 @@ import (
 // RootFormat is the format of a part that is not an archive but commands of a root.
 const RootFormat = "root"
 
+// Making counts the ways in which this program and earlier ones made roots of packages: the
+// same packages give other bytes when it moves. 1, without a number in the lock, knew neither
+// computed alternatives nor what is derived but the loader's cache.
+const Making = 2
+
 // Root is a whole system of packages of one Debian archive, for one platform: what
 // all items of that source need together, with what every root holds.
 type Root struct {
@@ -21,6 +26,7 @@ type Root struct {
 	Packages []string          `toml:"packages"` // Packages as lines, sorted by name
 	Docs     bool              `toml:"docs"`     // with manuals, documentation and translations
 	Files    map[string]string `toml:"files"`    // file to make → file of the root to copy
+	Making   int               `toml:"making"`   // how it is made of them, see Making; 0 for 1
 	Tree     canon.TreeDigest  `toml:"tree"`     // of the merged tree; "" until a machine has fitted it
 }
 
@@ -73,7 +79,11 @@ func (r Root) List() []Package {
 func (l *Lock) rootOn(p platform.Platform, source, item string, part Part) PartOn {
 	r := l.Roots[source][p.String()]
 	part.Format, part.Version, part.Packages, part.Docs, part.Files, part.Tree = RootFormat, r.Version, r.Packages, r.Docs, r.Files, r.Tree
-	part.Digest = fetch.Digest(canon.Digest(canon.Map{"packages": r.Packages, "docs": r.Docs, "files": r.Files}))
+	facts := canon.Map{"packages": r.Packages, "docs": r.Docs, "files": r.Files}
+	if part.Making = r.Making; r.Making > 0 {
+		facts["making"] = r.Making
+	}
+	part.Digest = fetch.Digest(canon.Digest(facts))
 	return PartOn{item, source, part}
 }
 
@@ -84,7 +94,7 @@ func (l *Lock) rootFacts() canon.Map {
 	for source, roots := range l.Roots {
 		on := canon.Map{}
 		for platform, r := range roots {
-			on[platform] = trim(canon.Map{"version": r.Version, "packages": r.Packages, "docs": r.Docs, "files": r.Files, "tree": string(r.Tree)})
+			on[platform] = trim(canon.Map{"version": r.Version, "packages": r.Packages, "docs": r.Docs, "files": r.Files, "making": r.Making, "tree": string(r.Tree)})
 		}
 		out[source] = on
 	}
@@ -107,6 +117,9 @@ func (l *Lock) checkRoots() error {
 			}
 			if tree := strings.TrimPrefix(string(r.Tree), "blake3:"); r.Tree != "" && (len(tree) != 64 || strings.Trim(tree, "0123456789abcdef") != "") {
 				bad = fmt.Sprintf("%q is not a tree digest", r.Tree)
+			}
+			if r.Making > Making {
+				return fault.New(fault.Use, "%s: the root %s is made as a newer Trammel makes it", FileName, source).Advise("Bring Trammel up to date.")
 			}
 			if strings.ContainsAny(source+r.Version, "/\\\x00") {
 				bad = "a name that no lock has"
@@ -136,6 +149,13 @@ func rootChanges(old, new *Lock) []string {
 				went++
 			case a != b:
 				out = append(out, fmt.Sprintf("%s: %s %s → %s", source, name, a, b))
+			}
+		}
+		for _, on := range union(old.Roots[source], new.Roots[source]) {
+			a, had := old.Roots[source][on]
+			if b, has := new.Roots[source][on]; had && has && a.Making != b.Making {
+				out = append(out, fmt.Sprintf("%s: the root is made in another way", source))
+				break
 			}
 		}
 		for _, count := range []struct {

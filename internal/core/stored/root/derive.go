@@ -1,0 +1,107 @@
+package root
+
+import (
+	"context"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"trammel.example/trammel/internal/core/kernel/seal"
+	"trammel.example/trammel/internal/core/stored/tree"
+)
+
+// derivation is a file that a program of the root makes of what is there, as it would have been
+// made when its package was configured. The program runs in a sealed view of the root with
+// nothing of the host, and gives the same bytes each time.
+type derivation struct {
+	program string   // where it must be
+	needs   string   // a glob of what it works on; "" where it works without any
+	run     []string // "/bin/sh -c" for a script of ours
+	made    []string // globs of what is kept of what it leaves
+}
+
+// texScript makes what updating TeX's configuration makes (fmtutil(1), updmap(1), mktexlsr(1)):
+// the lists of languages, formats and font maps that packages contribute to, the two formats
+// that LaTeX is used by, font maps and the lists of files. Other formats are made when first used.
+const texScript = `set -e
+umask 022
+export SOURCE_DATE_EPOCH=1000000000 FORCE_SOURCE_DATE=1
+texmf=/usr/share/texmf-made
+export TEXMFSYSVAR=$texmf TEXMFVAR=/tmp/var TEXMFCONFIG=/tmp/config
+mkdir -p $texmf/tex/generic/config $texmf/web2c
+printf 'english hyphen.tex\n=usenglish\n=USenglish\n=american\n' > $texmf/tex/generic/config/language.dat
+cat /var/lib/tex-common/fmtutil-cnf/*/*.cnf > $texmf/web2c/fmtutil.cnf
+cat /var/lib/tex-common/fontmap-cfg/*/*.cfg > $texmf/web2c/updmap.cfg
+rm -f /usr/share/texmf/ls-R /usr/share/texlive/texmf-dist/ls-R # links to what is not everywhere
+mktexlsr /usr/share/texmf /usr/share/texlive/texmf-dist $texmf
+for format in pdflatex latex; do fmtutil-sys --cnffile $texmf/web2c/fmtutil.cnf --byfmt $format; done
+updmap-sys --cnffile $texmf/web2c/updmap.cfg
+mktexlsr /usr/share/texmf /usr/share/texlive/texmf-dist $texmf
+find $texmf -name '*.log' -delete`
+
+var derivations = []derivation{
+	{program: "usr/sbin/ldconfig", run: []string{"/usr/sbin/ldconfig", "-X"}, made: []string{"etc/ld.so.cache"}},
+	{program: "usr/bin/glib-compile-schemas", needs: "usr/share/glib-2.0/schemas/*.xml", run: []string{"/usr/bin/glib-compile-schemas", "/usr/share/glib-2.0/schemas"}, made: []string{"usr/share/glib-2.0/schemas/gschemas.compiled"}},
+	{program: "usr/lib/*/gdk-pixbuf-2.0/gdk-pixbuf-query-loaders", run: []string{"/bin/sh", "-c", "for d in /usr/lib/*/gdk-pixbuf-2.0; do $d/gdk-pixbuf-query-loaders > $d/2.10.0/loaders.cache; done"}, made: []string{"usr/lib/*/gdk-pixbuf-2.0/2.10.0/loaders.cache"}},
+	{program: "usr/sbin/dot", run: []string{"/usr/sbin/dot", "-c"}, made: []string{"usr/lib/*/graphviz/config*"}},
+	{program: "usr/bin/dot", run: []string{"/usr/bin/dot", "-c"}, made: []string{"usr/lib/*/graphviz/config*"}},
+	{program: "usr/bin/fmtutil-sys", needs: "var/lib/tex-common/fmtutil-cnf/*/*.cnf", run: []string{"/bin/sh", "-c", texScript}, made: []string{"usr/share/texmf-made/**", "usr/share/texmf/ls-R", "usr/share/texlive/texmf-dist/ls-R"}},
+}
+
+// derive has the root's own programs make what they make of it.
+func (b *builder) derive(ctx context.Context) error {
+	for _, d := range derivations {
+		if !b.hasAny(d.program) || d.needs != "" && !b.hasAny(d.needs) {
+			continue
+		}
+		if err := seal.Make(ctx, b.Dir, d.run); err != nil {
+			return err
+		}
+		below := os.DirFS(b.Dir)
+		for _, glob := range d.made {
+			found, err := doublestar.Glob(below, glob)
+			if err != nil {
+				return err
+			}
+			slices.Sort(found)
+			for _, name := range found {
+				info, err := os.Lstat(filepath.Join(b.Dir, filepath.FromSlash(name)))
+				if err != nil || !info.Mode().IsRegular() {
+					continue
+				}
+				if x, there := b.Placed[name]; there && x.Piece >= 0 {
+					if x.Type != tree.Link { // a package's own
+						continue
+					}
+					delete(b.Placed, name) // a link is a file now
+				}
+				raw, err := fs.ReadFile(below, name)
+				if err != nil {
+					return err
+				}
+				if err := b.Make(name, raw); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// hasAny tells whether a file of the root has a path that a glob describes.
+func (b *builder) hasAny(glob string) bool {
+	if !strings.Contains(glob, "*") {
+		return b.has(glob)
+	}
+	for name := range b.Placed {
+		if ok, _ := path.Match(glob, name); ok {
+			return true
+		}
+	}
+	return false
+}
