@@ -1,6 +1,7 @@
 package card
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -9,12 +10,13 @@ import (
 
 func TestEveryBuiltinCardIsWhole(t *testing.T) {
 	names := BuiltinNames()
+	silent := []string{"jq", "imagemagick", "tex"} // what they state is not the version of their package
 	if len(names) < 3 {
 		t.Fatalf("only %v", names)
 	}
 	for _, name := range names {
 		c, ok := Builtin(name)
-		if !ok || c.About == "" || c.Answer.Run == "" && name != "jq" { // Debian's jq states another version than its own
+		if !ok || c.About == "" || c.Answer.Run == "" && !slices.Contains(silent, name) {
 			t.Errorf("%s: %+v", name, c)
 		}
 		for _, f := range c.From {
