@@ -7,6 +7,8 @@ import (
 	"sort"
 	"strings"
 	"testing"
+
+	"trammel.example/trammel/internal/standin"
 )
 
 // What the scripts of packages would have done decides whether tools are of use: each is used,
@@ -141,5 +143,68 @@ done`
 		if err := os.WriteFile(file, []byte(strings.Join(rows, "\n")+"\n"), 0o644); err != nil {
 			t.Fatal(err)
 		}
+	}
+}
+
+// Two versions of one tool in one project: services and libraries say which they run on, and
+// have its commands by their own names.
+func TestLiveServicesAndLibrariesSayWhichVersion(t *testing.T) {
+	liveArchive(t)
+	s := standin.New()
+	defer s.Close()
+	s.PutWheel("shelf", standin.Wheel{Name: "tally", Version: "1.0", Files: []standin.File{{Name: "tally.py", Content: "import sys\ndef says():\n    print('tally on', sys.version_info[1])\n"}}, Scripts: "[console_scripts]\ntally = tally:says\n"})
+	for _, isolation := range []string{"sealed", "clean"} {
+		h := archiveHut(t, fmt.Sprintf(`format    = 1
+project   = "heronweir-both"
+isolation = %q
+
+[source.trixie]
+kind  = "debian"
+suite = "trixie"
+
+[source.bullseye]
+kind  = "debian"
+suite = "bullseye"
+
+[source.shelf]
+kind = "wheel"
+url  = %q
+
+[toolchain]
+postgresql  = { version = "17", from = "trixie" }
+old-ledger  = { version = "13", from = "bullseye", tool = "postgresql", prefix = "old-" }
+python      = { version = "3.13", from = "trixie" }
+old-python  = { version = "3.9", from = "bullseye", tool = "python", prefix = "old-" }
+
+[libraries.counts]
+kind = "python"
+want = ["tally"]
+from = "shelf"
+tool = "old-python"
+
+[service.ledger]
+tool = "postgresql"
+
+[service.ledger-before]
+tool = "old-ledger"
+`, isolation, s.Python("shelf")))
+		h.ok("lock")
+		h.fitted()
+		h.ok("start")
+		for name, want := range map[string]string{"ledger": "17.", "ledger-before": "13."} {
+			if out := h.ok("do", name+"-console", "--", "-Atc", "show server_version"); !strings.HasPrefix(out, want) {
+				t.Errorf("%s, %s says %q", isolation, name, out)
+			}
+			h.ok("data", "save", name, "dump-"+name+".sql.gz")
+			h.ok("data", "load", name, "dump-"+name+".sql.gz")
+		}
+		for command, want := range map[string]string{"old-psql --version": "(PostgreSQL) 13.", "psql --version": "(PostgreSQL) 17.", "tally": "tally on 9", "old-python3 -m tally": "", "python3 --version": "Python 3.13"} {
+			if out := h.ok(append([]string{"run", "--"}, strings.Fields(command)...)...); !strings.Contains(out, want) {
+				t.Errorf("%s: %s says %q", isolation, command, out)
+			}
+		}
+		h.fails(1, []string{"No module named 'tally'"}, "run", "--", "python3", "-c", "import tally")
+		h.ok("verify")
+		h.ok("stop")
 	}
 }

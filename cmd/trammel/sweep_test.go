@@ -42,7 +42,7 @@ func TestSweepKeepsWhatAnyProjectUses(t *testing.T) {
 	other.home, other.env = weir.home, weir.env
 	other.ok("lock")
 	other.ok("fit")
-	const all = "go-1.24.6 node-18.20.4 node-22.12.0 npm-10.9.0 npm-11.0.0"
+	const all = "go-1.24.6 node-18.20.4 node-22.12.0 npm-10.11.0 npm-10.9.0"
 	if got := stored(weir); got != all {
 		t.Fatalf("the store has %s", got)
 	}

@@ -36,6 +36,8 @@ func (s *Server) PutNode(version string) {
 		File{Name: "bin/node", Content: script, Mode: 0o755}, File{Name: "LICENSE", Content: strings.Repeat("free\n", 2000)})
 	s.PutNPM("npm", "10.9.0", time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC), map[string]string{"node": "^18.17.0 || >=20.5.0"},
 		File{Name: "bin/npm-cli.js", Content: "#!/usr/bin/env node\necho 10.9.0\n"}, File{Name: "bin/npx-cli.js", Content: "#!/usr/bin/env node\n"})
+	s.PutNPM("npm", "10.11.0", time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), map[string]string{"node": "^22.9.0 || >=24.0.0"},
+		File{Name: "bin/npm-cli.js", Content: "#!/usr/bin/env node\necho 10.11.0\n"}, File{Name: "bin/npx-cli.js", Content: "#!/usr/bin/env node\n"})
 	s.PutNPM("npm", "11.0.0", time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), map[string]string{"node": "^22.9.0 || >=24.0.0"},
 		File{Name: "bin/npm-cli.js", Content: "#!/usr/bin/env node\necho 11.0.0\n"}, File{Name: "bin/npx-cli.js", Content: "#!/usr/bin/env node\n"})
 }

@@ -32,7 +32,8 @@ func (s *Setup) cardCommand(x declare.Service, copy int, text string) (script.Co
 	if err != nil {
 		return script.Command{}, nil, err
 	}
-	return script.Of(s.Ready.With(settings), expanded, s.State.Dir())
+	e := s.Ready.With(settings)
+	return script.Of(e.Using(s.Plan.CommandsOf(x.Tool, e.Isolation)), expanded, s.State.Dir())
 }
 
 // runCard runs a script of a service's card to its end, and keeps what it prints in a log.

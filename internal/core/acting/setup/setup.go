@@ -567,6 +567,7 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 		return service.Spec{}, err
 	}
 	e := s.inside.With(w.variables)
+	e = e.Using(s.Plan.CommandsOf(x.Tool, e.Isolation))
 	if err := e.Missing(); err != nil {
 		return service.Spec{}, err
 	}

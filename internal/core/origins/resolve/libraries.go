@@ -16,6 +16,7 @@ import (
 	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/base/platform"
 	"trammel.example/trammel/internal/core/base/solve"
+	"trammel.example/trammel/internal/core/base/version"
 	"trammel.example/trammel/internal/core/origins/source"
 	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/lock"
@@ -80,12 +81,18 @@ func (r *resolver) set(ctx context.Context, l *lock.Lock, x declare.Library) (lo
 	if err != nil {
 		return lock.Library{}, err
 	}
-	tool := declare.LibraryKinds[x.Kind].Tool
+	tool := x.Tool
 	item, ok := l.Items[tool]
 	if !ok {
 		return lock.Library{}, fault.Findings{{
 			Place: x.Place, What: fmt.Sprintf("libraries %s are for %s, and no %s toolchain is declared", x.Name, tool, tool),
 			Do: fmt.Sprintf("Declare one: trammel set %s=latest", tool),
+		}}
+	}
+	if i := slices.IndexFunc(r.d.Toolchains, func(t declare.Toolchain) bool { return t.Name == tool }); i >= 0 && r.d.Toolchains[i].CardName() != declare.LibraryKinds[x.Kind].Tool {
+		return lock.Library{}, fault.Findings{{
+			Place: x.Place, What: fmt.Sprintf("libraries %s are of kind %s, and the toolchain %s is none", x.Name, x.Kind, tool),
+			Do: fmt.Sprintf("Name one that is: %s, or one with tool = %q.", declare.LibraryKinds[x.Kind].Tool, declare.LibraryKinds[x.Kind].Tool),
 		}}
 	}
 	for _, other := range r.d.Libraries {
@@ -104,6 +111,11 @@ func (r *resolver) set(ctx context.Context, l *lock.Lock, x declare.Library) (lo
 	for _, p := range r.d.Platforms {
 		before, known := old.On[p.String()]
 		target := tool + " " + item.Version
+		if x.Kind == "python" { // whose scripts name what starts them
+			if command := interpreterOf(item); command != "python"+version.Minor(item.Version) {
+				target += " " + command
+			}
+		}
 		if had && known && old.Asks == out.Asks && old.Source == from && before.For == target && !r.renewsSet(x.Name) {
 			out.On[p.String()] = before
 			continue
@@ -120,6 +132,17 @@ func (r *resolver) set(ctx context.Context, l *lock.Lock, x declare.Library) (lo
 		out.On[p.String()] = set
 	}
 	return out, nil
+}
+
+// interpreterOf is the name that starts a Python in the environment.
+func interpreterOf(item lock.Item) string {
+	part := lock.Part{Before: item.Prefix, Shown: item.Shown}
+	for _, command := range []string{"python" + version.Minor(item.Version), "python3", "python"} {
+		for shown := range part.Named(map[string]string{command: ""}) {
+			return shown
+		}
+	}
+	return "python" + version.Minor(item.Version)
 }
 
 // noInstaller refuses an add-on of the language's own installer beside a set: what it puts

@@ -37,8 +37,8 @@ type pythonProblem struct {
 }
 
 // pythonTarget is the interpreter of a lock on a platform.
-func pythonTarget(l *lock.Lock, p platform.Platform) python.Target {
-	item := l.Items["python"]
+func pythonTarget(l *lock.Lock, tool string, p platform.Platform) python.Target {
+	item := l.Items[tool]
 	t := python.Target{Version: item.Version, Platform: p}
 	for _, q := range l.Roots[item.Source][p.String()].List() {
 		if q.Name == "libc6" { // "2.41-12+deb13u1"
@@ -49,7 +49,7 @@ func pythonTarget(l *lock.Lock, p platform.Platform) python.Target {
 }
 
 func (r *resolver) pythonSet(ctx context.Context, l *lock.Lock, x declare.Library, from *opened, p platform.Platform, prefer map[string]string) (lock.Set, error) {
-	target := pythonTarget(l, p)
+	target := pythonTarget(l, x.Tool, p)
 	what := fmt.Sprintf("Python %s on %s", target.Version, p)
 	if !x.Python.RequiresPython.Allow(target.Version) {
 		return lock.Set{}, fault.Findings{{Place: x.Place, What: fmt.Sprintf("the project says that it requires Python %s, and Python %s is locked", x.Python.RequiresPython, target.Version), Do: "Choose another python toolchain, or change requires-python."}}

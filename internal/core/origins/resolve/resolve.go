@@ -418,8 +418,9 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 		if err == nil || !errors.As(err, &missing) {
 			return item, err
 		}
-		if !strings.HasPrefix(missing[0].What, "no version of ") { // there is one, which something else forbids
-			return item, missing
+		var h hindered
+		if errors.As(err, &h) { // there is one, which something else forbids
+			return item, h.Findings
 		}
 		found = append(found, missing...)
 	}
@@ -435,6 +436,11 @@ func (r *resolver) item(ctx context.Context, t declare.Toolchain) (lock.Item, er
 	all.Do = strings.TrimSpace(all.Do)
 	return lock.Item{}, fault.Findings{all}
 }
+
+// hindered says that the version to take needs what the project does not have.
+type hindered struct{ fault.Findings }
+
+func (h hindered) Unwrap() error { return h.Findings }
 
 // itemBy locks one toolchain from one source.
 func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) (_ lock.Item, err error) {
@@ -487,11 +493,14 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 			}
 		}
 	}
-	if err := r.onNode(ctx, t, way, x.source, v); err != nil {
-		return lock.Item{}, err
-	}
-	if err := r.onGo(ctx, t, way, x.source, v); err != nil {
-		return lock.Item{}, err
+	for _, check := range []func(context.Context, declare.Toolchain, choice, source.Source, string) error{r.onNode, r.onGo} {
+		if err := check(ctx, t, way, x.source, v); err != nil {
+			var needs fault.Findings
+			if errors.As(err, &needs) {
+				return lock.Item{}, hindered{needs}
+			}
+			return lock.Item{}, err
+		}
 	}
 	item := lock.Item{
 		Version: v, Source: from, Card: way.card.Digest(),

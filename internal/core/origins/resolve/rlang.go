@@ -29,7 +29,7 @@ type rProblem struct {
 // rSet is what the asks of a set resolve to. Packages are built from their source, which is
 // the same for every platform.
 func (r *resolver) rSet(ctx context.Context, l *lock.Lock, x declare.Library, from *opened, prefer map[string]string) (lock.Set, error) {
-	problem := &rProblem{from: from.source.(*source.RLibraries), version: l.Items["r"].Version, asOf: r.bound(), prefer: prefer, known: map[string]rlang.Package{}}
+	problem := &rProblem{from: from.source.(*source.RLibraries), version: l.Items[x.Tool].Version, asOf: r.bound(), prefer: prefer, known: map[string]rlang.Package{}}
 	var asks []solve.Need
 	for _, n := range x.R {
 		if !slices.Contains(rlang.Base, n.Name) {

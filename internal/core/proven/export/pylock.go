@@ -38,7 +38,9 @@ func PyLock(ctx context.Context, l *lock.Lock, name string, where func(context.C
 	packages := map[string][]*file{} // "NAME VERSION" → files
 	interpreter := ""
 	for _, on := range lock.Sorted(x.On) {
-		_, interpreter, _ = strings.Cut(x.On[on].For, " ")
+		if words := strings.Fields(x.On[on].For); len(words) > 1 {
+			interpreter = words[1]
+		}
 		for _, p := range x.On[on].List() {
 			key := p.Name + " " + p.Version
 			i := slices.IndexFunc(packages[key], func(f *file) bool { return f.Path == p.Path })

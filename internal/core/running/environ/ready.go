@@ -39,6 +39,23 @@ func (r *Ready) With(more []Variable) *Ready {
 	return &out
 }
 
+// Using is a copy whose PATH begins with a folder; "" changes nothing.
+func (r *Ready) Using(folder string) *Ready {
+	if folder == "" {
+		return r
+	}
+	out := *r
+	out.Path = append([]string{folder}, r.Path...)
+	return &out
+}
+
+// CommandsOf is the folder of the commands of a toolchain by their own names, for a service
+// that runs on it; "" where they show by those.
+func (p *Plan) CommandsOf(tool string, level declare.Isolation) string {
+	base, ok := p.State.Declaration.Base()
+	return p.Frame.Of(tool, ok && level == declare.Sealed && p.State.Lock.Items[tool].Source == base.Name)
+}
+
 // With is a copy with more variables.
 func (e Environment) With(more []Variable) Environment {
 	e.Variables = slices.Clone(e.Variables)

@@ -79,12 +79,19 @@ func (p *Plan) settingsInScript(s declare.Service) (string, error) {
 		return "", err
 	}
 	var out strings.Builder
+	if folder := p.CommandsOf(s.Tool, p.State.Declaration.Isolation); folder != "" {
+		list = append(list, Variable{Name: "PATH", Value: folder})
+	}
 	for _, v := range list {
 		if Marked(v.Value) {
 			continue
 		}
 		// Within single quotes nothing means anything but another one (POSIX.1-2017, 2.2.2).
-		fmt.Fprintf(&out, "%s='%s'\n", v.Name, strings.ReplaceAll(v.Value, "'", `'"'"'`))
+		quoted := "'" + strings.ReplaceAll(v.Value, "'", `'"'"'`) + "'"
+		if v.Name == "PATH" { // the toolchain's own commands come first
+			quoted += `:"$PATH"`
+		}
+		fmt.Fprintf(&out, "%s=%s\n", v.Name, quoted)
 	}
 	return out.String(), nil
 }

@@ -45,6 +45,20 @@ type Frame struct {
 	Commands []Command
 	Roots    map[string]string // root → its tree in the store
 	Program  string            // this program, for the launcher; "" where there are no roots
+
+	Plain map[string][]Command // toolchain whose commands have other names → they by their own, for what runs on it
+}
+
+// Of is the folder of the commands of a toolchain by their own names, where they show by
+// others; "" where they do not. Inside its root they are had directly.
+func (f Frame) Of(item string, inside bool) string {
+	switch {
+	case len(f.Plain[item]) == 0:
+		return ""
+	case inside:
+		return filepath.Join(f.Dir, "in-of-"+item)
+	}
+	return filepath.Join(f.Dir, "of-"+item)
 }
 
 // In is the folder of commands to put on PATH inside a root.
@@ -60,6 +74,7 @@ func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
 	owner := map[string]string{}
 	in := map[string]string{}
 	roots := map[string]string{}
+	var plain map[string][]Command
 	for _, p := range parts {
 		commands := p.Bin
 		if p.Format == lock.SetFormat {
@@ -75,6 +90,18 @@ func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
 			var err error
 			if commands, err = commandsOf(s, p); err != nil {
 				return Frame{}, err
+			}
+		}
+		if p.Before != "" || len(p.Shown) > 0 {
+			if plain == nil {
+				plain = map[string][]Command{}
+			}
+			for _, command := range lock.Sorted(commands) {
+				c := Command{Name: command, Item: p.Item, File: filepath.Join(s.Path(p), filepath.FromSlash(commands[command]))}
+				if p.Format == lock.RootFormat {
+					c.Root = p.Name
+				}
+				plain[p.Item] = append(plain[p.Item], c)
 			}
 		}
 		for command, file := range p.Named(commands) {
@@ -114,7 +141,16 @@ func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
 	if len(roots) > 0 {
 		shown = canon.Digest(canon.Map{"files": files, "roots": roots})
 	}
-	f := Frame{Dir: filepath.Join(root, strings.TrimPrefix(shown, "sha256:")[:32]), Roots: roots}
+	if len(plain) > 0 {
+		facts := canon.Map{"shown": shown}
+		for item, list := range plain {
+			for _, c := range list {
+				facts[item+" "+c.Name] = c.File
+			}
+		}
+		shown = canon.Digest(facts)
+	}
+	f := Frame{Dir: filepath.Join(root, strings.TrimPrefix(shown, "sha256:")[:32]), Roots: roots, Plain: plain}
 	for _, command := range lock.Sorted(files) {
 		f.Commands = append(f.Commands, Command{command, owner[command], files[command], in[command]})
 	}
@@ -209,6 +245,18 @@ func (f Frame) links() map[string]string {
 			}
 		}
 	}
+	for item, list := range f.Plain {
+		for _, c := range list {
+			if c.Root == "" {
+				out["of-"+item+"/"+c.Name] = c.File
+				continue
+			}
+			inner := strings.TrimPrefix(c.File, f.Roots[c.Root])
+			out["of-"+item+"/"+c.Name] = "../launch"
+			out["inside-of-"+item+"/"+c.Name] = "../roots/" + c.Root + inner
+			out["in-of-"+item+"/"+c.Name] = inner
+		}
+	}
 	for root, dir := range f.Roots {
 		out["roots/"+root] = dir
 	}
@@ -226,6 +274,9 @@ func (f Frame) folders() []string {
 	}
 	if len(f.Roots) > 0 {
 		out = append(out, "inside", "roots")
+	}
+	for item := range f.Plain {
+		out = append(out, "of-"+item, "inside-of-"+item, "in-of-"+item)
 	}
 	slices.Sort(out)
 	return out

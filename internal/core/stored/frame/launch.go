@@ -25,7 +25,12 @@ func Launch(args []string) (code int, err error, launched bool) {
 		return 0, nil, false
 	}
 	frame := filepath.Dir(folder)
-	target, err := os.Readlink(filepath.Join(frame, "inside", filepath.Base(started)))
+	of := filepath.Base(folder) // the commands of one toolchain by their own names are in of-NAME
+	inside := "inside"
+	if strings.HasPrefix(of, "of-") {
+		inside += "-" + of
+	}
+	target, err := os.Readlink(filepath.Join(frame, inside, filepath.Base(started)))
 	rest, ours := strings.CutPrefix(target, "../roots/")
 	if err != nil || !ours {
 		return 0, nil, false
@@ -45,7 +50,12 @@ func Launch(args []string) (code int, err error, launched bool) {
 		if path, ok := strings.CutPrefix(line, "PATH="); ok {
 			folders := filepath.SplitList(path)
 			for k, f := range folders {
-				if real, err := filepath.EvalSymlinks(f); err == nil && filepath.Dir(real) == frame {
+				real, err := filepath.EvalSymlinks(f)
+				switch {
+				case err != nil || filepath.Dir(real) != frame:
+				case real == folder && strings.HasPrefix(of, "of-"):
+					folders[k] = filepath.Join(frame, "in-"+of)
+				case !strings.HasPrefix(filepath.Base(real), "of-"):
 					folders[k] = filepath.Join(frame, "in-"+name)
 				}
 			}

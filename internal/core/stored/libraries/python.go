@@ -26,11 +26,12 @@ import (
 // PythonFolder is where a set has its libraries, below its own: as a user's own scheme has it
 // (Python documentation, "site", USER_SITE).
 func PythonFolder(interpreter string) string {
-	return "lib/python" + version.Minor(interpreter) + "/site-packages"
+	return "lib/python" + minor(interpreter) + "/site-packages"
 }
 
 // Python fills an empty folder with the set of unpacked wheels, which are sorted by name,
-// for an interpreter of a version, and returns its manifest. set is its name for people (PEP 427, "Installing a
+// for an interpreter of a version, "3.13.5", with the command that starts it where that has
+// another name than python3.13 in the environment, "3.9.2 old-python3.9", and returns its manifest. set is its name for people (PEP 427, "Installing a
 // wheel"). Console scripts start the interpreter of the environment and find the set
 // themselves.
 func Python(ctx context.Context, dir, set string, wheels []merge.Piece, interpreter string) (tree.Manifest, error) {
@@ -92,7 +93,7 @@ func wheel(b *merge.Tree, i int, w merge.Piece, site, interpreter string) error 
 			case "data":
 				e.Path = rest
 			case "headers":
-				e.Path = path.Join("include/python"+version.Minor(interpreter), w.Name, rest)
+				e.Path = path.Join("include/python"+minor(interpreter), w.Name, rest)
 			case "scripts":
 				if err := dataScript(b, i, w, e, rest, interpreter); err != nil {
 					return err
@@ -160,8 +161,18 @@ func dataScript(b *merge.Tree, i int, w merge.Piece, e tree.Entry, name, interpr
 	return b.Put(merge.Placed{Entry: e, Piece: i, From: from})
 }
 
+// minor is the line of an interpreter: "3.13".
+func minor(interpreter string) string {
+	v, _, _ := strings.Cut(interpreter, " ")
+	return version.Minor(v)
+}
+
 func starter(interpreter string) string {
-	return "#!/usr/bin/env python" + version.Minor(interpreter) + "\n"
+	_, command, renamed := strings.Cut(interpreter, " ")
+	if !renamed {
+		command = "python" + minor(interpreter)
+	}
+	return "#!/usr/bin/env " + command + "\n"
 }
 
 // finder makes a script find the set that it lies in, whatever the environment says, and

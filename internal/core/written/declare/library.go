@@ -23,6 +23,7 @@ type Library struct {
 	Want    []string
 	Groups  []string // extras and dependency groups
 	From    string   // name of a source; empty: the first of the kind that has them
+	Tool    string   // name of the toolchain that they are for
 	Scripts []string // node: packages whose install scripts may run
 	Build   []string // python: packages that may be built from their source
 	Folder  string   // node: where node_modules is shown, from the project's folder
@@ -52,6 +53,9 @@ func (l Library) Meaning() canon.Map {
 	}
 	if l.Folder != "" {
 		m["folder"] = l.Folder
+	}
+	if l.Tool != LibraryKinds[l.Kind].Tool {
+		m["tool"] = l.Tool
 	}
 	return m
 }
@@ -98,6 +102,11 @@ func (r *reader) library(d *Declaration, name string, t *page.Table) Library {
 	}
 	if v := t.Get("from"); v != nil {
 		r.source(d, v)
+	}
+	l.Tool = LibraryKinds[l.Kind].Tool
+	if v := t.Get("tool"); v != nil {
+		l.Tool = r.Text(t, "tool")
+		r.tools = append(r.tools, v)
 	}
 	if l.Kind == "node" {
 		l.Scripts, l.Folder = r.Texts(t, "scripts"), r.Text(t, "folder")
