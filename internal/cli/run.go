@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,9 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	"trammel.example/trammel/internal/core/base/event"
+	"trammel.example/trammel/internal/core/origins/source"
+	"trammel.example/trammel/internal/core/written/card"
 
 	"github.com/urfave/cli/v3"
 
@@ -152,6 +156,20 @@ func runAction(ctx context.Context, c *cli.Command) error {
 	return become(plan, plan.Ready(hostNow()), dir, "", args)
 }
 
+// packaged is the source of packages for a tool that no card describes; false where there is
+// none, or where catalogs may know it.
+func packaged(sources []declare.Source, tool string) (from string, ok bool) {
+	if _, known := card.Builtin(tool); known || slices.ContainsFunc(sources, func(s declare.Source) bool { return s.Kind == "catalog" || s.Name == tool }) {
+		return "", false
+	}
+	for _, s := range sources {
+		if s.Kind == "debian" {
+			return s.Name, true
+		}
+	}
+	return "", false
+}
+
 // trialPlan resolves the declaration with other asks and fits the outcome, all
 // beside the checkout: its declaration, lock and plan stay as they are.
 func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*environ.Compiled, error) {
@@ -166,20 +184,34 @@ func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*environ.C
 		}
 	}
 	tools := slices.Clone(p.Written.Toolchains)
+	var tried []string
+	sources := slices.Clone(p.Written.Sources)
+	if !slices.ContainsFunc(sources, func(s declare.Source) bool { return s.Kind == "debian" }) {
+		// Nothing says where packages come from, so they come from where this machine's own do.
+		if s, ok := source.AptSource(machine(p)); ok && !slices.ContainsFunc(sources, func(o declare.Source) bool { return o.Name == s.Name }) {
+			sources = append(sources, s)
+		}
+	}
 	for _, trial := range splitTrials(trials) {
-		name, text, ok := strings.Cut(trial, "=")
-		ask, err := version.ParseAsk(text)
-		if !ok || err != nil {
+		name, text, _ := strings.Cut(trial, "=")
+		ask, err := version.ParseAsk(cmp.Or(text, "latest"))
+		if err != nil || name == "" {
 			return nil, fault.New(fault.Use, "the trial %q is not TOOL=ASK", trial).Advise("Write, for example: --trial go=1.23")
 		}
+		tried = append(tried, name)
 		place := fault.Place{File: "--trial " + trial}
 		if i := slices.IndexFunc(tools, func(t declare.Toolchain) bool { return t.Name == name }); i >= 0 {
 			tools[i].Ask, tools[i].AskAt = ask, place
 		} else {
-			tools = append(tools, declare.Toolchain{Name: name, Ask: ask, Place: place, AskAt: place})
+			t := declare.Toolchain{Name: name, Ask: ask, Place: place, AskAt: place}
+			if from, ok := packaged(sources, name); ok { // no card describes it: a package of that name
+				t.From, t.Package = from, name
+			}
+			tools = append(tools, t)
 		}
 	}
 	d := p.Written.WithToolchains(tools)
+	d.Sources = sources
 	var plan *environ.Compiled
 	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
 		l, err := resolve.Resolve(ctx, d, machine(p), client(p, false), resolve.Options{Old: p.Lock, Now: time.Now()})
@@ -194,6 +226,18 @@ func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*environ.C
 			if g, err = approval.Own(trial); err != nil {
 				return err
 			}
+		}
+		for _, name := range tried {
+			item := l.Items[name]
+			from, declared := d.Source(item.Source)
+			if !declared {
+				from = source.Implied(item.Source)
+			}
+			where := item.Source
+			if at, err := source.Locate(from, machine(p)); err == nil && at.Origin != "declaration" {
+				where += " (" + at.Detail + ")"
+			}
+			event.Say(ctx, fmt.Sprintf("%s %s is from %s.", name, item.Version, where))
 		}
 		plan, err = fit.Trial(ctx, g.For(trial), fit.Options{Machine: machine(p), Client: client(p, false)})
 		return err

@@ -502,6 +502,7 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 			return lock.Item{}, err
 		}
 	}
+	r.withoutCommands(ctx, t, way, x.source, v)
 	item := lock.Item{
 		Version: v, Source: from, Card: way.card.Digest(),
 		Answer: renamed(t, way.card.Answer.Run), Match: way.card.Answer.Match, Variables: map[string]string{},

@@ -2,11 +2,13 @@ package resolve
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
 	"trammel.example/trammel/internal/core/base/debian"
+	"trammel.example/trammel/internal/core/base/event"
 	"trammel.example/trammel/internal/core/base/fault"
 	"trammel.example/trammel/internal/core/base/platform"
 	"trammel.example/trammel/internal/core/origins/source"
@@ -31,6 +33,24 @@ func (r *resolver) library(t declare.Toolchain) (*card.Card, bool) {
 		return nil, false
 	}
 	return packageCard(t.Name, t.Name), true
+}
+
+// withoutCommands says of a package that was asked for by its name that it brings no command:
+// whoever declares one as a tool mostly wants commands.
+func (r *resolver) withoutCommands(ctx context.Context, t declare.Toolchain, way choice, s source.Source, v string) {
+	archive, ok := s.(interface {
+		NoCommands(ctx context.Context, name, v string, p platform.Platform) (none bool, rests []string)
+	})
+	if !ok || t.Package == "" {
+		return
+	}
+	if none, rests := archive.NoCommands(ctx, t.Package, v, r.platform()); none {
+		text := fmt.Sprintf("The package %s brings no command: what it has is for other packages of its root.", t.Package)
+		if len(rests) > 0 && len(rests) < 8 {
+			text += " It rests on " + strings.Join(rests, ", ") + "."
+		}
+		event.Say(ctx, text)
+	}
 }
 
 // roots resolves the root of each source that has any: what all its items want

@@ -157,6 +157,24 @@ func (m *Machine) keyring(d declare.Source, suite string) (files []string, keys 
 	return slices.DeleteFunc(files, func(file string) bool { return strings.Contains(file, "removed") }), nil
 }
 
+// AptSource is the source of the release that this machine itself is of, as apt's settings have
+// it, with its updates and security fixes; false when they name none.
+func AptSource(m *Machine) (declare.Source, bool) {
+	release := AptSuite(m)
+	if release == "" {
+		return declare.Source{}, false
+	}
+	d := declare.Debian{Suites: []string{release}, Components: []string{"main"}}
+	for _, e := range m.aptEntries() {
+		for _, s := range e.suites {
+			if !slices.Contains(d.Suites, s) && (s == release+"-updates" || s == release+"-security") {
+				d.Suites = append(d.Suites, s)
+			}
+		}
+	}
+	return declare.Source{Name: release, Kind: "debian", Debian: d}, true
+}
+
 // AptSuite is the suite that this machine itself is of, as apt's settings have it; "" when
 // they name none.
 func AptSuite(m *Machine) string {

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -28,6 +29,8 @@ import (
 	"trammel.example/trammel/internal/core/base/fetch"
 	"trammel.example/trammel/internal/core/base/platform"
 	"trammel.example/trammel/internal/core/base/version"
+	"trammel.example/trammel/internal/core/stored/root"
+	"trammel.example/trammel/internal/core/stored/unpack"
 	"trammel.example/trammel/internal/core/written/card"
 	"trammel.example/trammel/internal/core/written/declare"
 	"trammel.example/trammel/internal/core/written/lock"
@@ -506,6 +509,50 @@ func (s *debianArchive) Parts(ctx context.Context, from card.From, v string, p p
 	}
 	return map[string]lock.Part{from.Package: part}, time.Time{}, err
 }
+
+// NoCommands tells whether a package brings no command at all, and what it rests on then. The
+// package itself says so, so that it is fetched, as fitting would do anyway; nothing is said of
+// one that cannot be had now.
+func (s *debianArchive) NoCommands(ctx context.Context, name, v string, p platform.Platform) (none bool, rests []string) {
+	list, err := s.index(ctx, p)
+	if err != nil {
+		return false, nil
+	}
+	found, err := candidates(list, card.From{Versioned: name})
+	i := slices.IndexFunc(found, func(q *debian.Package) bool { return debian.Upstream(q.Version) == v })
+	if err != nil || i < 0 || found[i].Size > mostAsked {
+		return false, nil
+	}
+	q := found[i]
+	from, err := s.Where(lock.Part{Path: q.Path})
+	if err != nil {
+		return false, nil
+	}
+	for _, at := range from {
+		archive, err := s.client.Archive(event.With(ctx, func(event.Event) {}), s.machine.Archives, fetch.Download{Name: q.Name, From: at, Size: q.Size, Digest: fetch.Digest("sha256:" + q.SHA256)})
+		if err != nil {
+			continue
+		}
+		has, err := unpack.List(archive)
+		if err != nil {
+			return false, nil
+		}
+		for _, file := range append(has.Files, root.AlternativesOf(has.Postinst)...) {
+			if slices.Contains([]string{"usr/bin", "usr/sbin", "usr/games"}, path.Dir(file)) {
+				return false, nil
+			}
+		}
+		groups, _ := debian.ParseRelations(q.Depends, debian.Arch(p.Arch))
+		for _, group := range groups {
+			rests = append(rests, group[0].Name)
+		}
+		return true, rests
+	}
+	return false, nil
+}
+
+// mostAsked is how large a package may be to be fetched for what it brings, in bytes.
+const mostAsked = 64 << 20
 
 // Root resolves the root of a platform.
 func (s *debianArchive) Root(ctx context.Context, wants []debian.Wish, p platform.Platform, kept []lock.Package) (lock.Root, error) {

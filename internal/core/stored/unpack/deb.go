@@ -32,6 +32,17 @@ func (w *writer) deb(archivePath string) error {
 	}
 	defer f.Close()
 	w.modes = true
+	if err := members(f, w.debMember); err != nil {
+		return err
+	}
+	if _, ok := w.names[key(ControlFolder+"/control")]; !ok {
+		return errors.New("the archive is no Debian package: it has no file control that says what it is")
+	}
+	return nil
+}
+
+// members calls do with the members control.tar and data.tar of a package, in that order.
+func members(f io.Reader, do func(body io.Reader, base, suffix string) error) error {
 	r := bufio.NewReaderSize(f, 1<<20)
 	magic := make([]byte, 8)
 	if _, err := io.ReadFull(r, magic); err != nil || string(magic) != "!<arch>\n" {
@@ -62,7 +73,7 @@ func (w *writer) deb(archivePath string) error {
 				return &Refused{name, "appears twice"}
 			}
 			seen[base] = true
-			if err := w.debMember(body, base, suffix); err != nil {
+			if err := do(body, base, suffix); err != nil {
 				return err
 			}
 		}
@@ -81,11 +92,47 @@ func (w *writer) deb(archivePath string) error {
 	if !seen["control"] || !seen["data"] {
 		return errors.New("the archive is cut off: a Debian package has control.tar and data.tar")
 	}
-	if _, ok := w.names[key(ControlFolder+"/control")]; !ok {
-		return errors.New("the archive is no Debian package: it has no file control that says what it is")
-	}
 	return nil
 }
+
+// Listed is what a Debian package has, without unpacking it.
+type Listed struct {
+	Files    []string // files and links, with a merged /usr
+	Postinst string   // the script that configures it; "" without one
+}
+
+// List reads what a Debian package has.
+func List(archivePath string) (Listed, error) {
+	var out Listed
+	f, err := os.Open(archivePath)
+	if err != nil {
+		return out, err
+	}
+	defer f.Close()
+	err = members(f, func(body io.Reader, base, suffix string) error {
+		plain, done, err := decompressed(body, base, suffix)
+		if err != nil {
+			return err
+		}
+		defer done()
+		return eachEntry(tar.NewReader(bufio.NewReaderSize(plain, 1<<20)), func(t *tar.Reader, h *tar.Header) error {
+			name := path.Clean(strings.TrimPrefix(strings.TrimPrefix(h.Name, "."), "/"))
+			switch {
+			case base == "control" && name == "postinst":
+				raw, err := io.ReadAll(io.LimitReader(t, 1<<20))
+				out.Postinst = string(raw)
+				return err
+			case base == "data" && (h.Typeflag == tar.TypeReg || h.Typeflag == tar.TypeSymlink || h.Typeflag == tar.TypeLink) && len(out.Files) < mostListed:
+				out.Files = append(out.Files, Merge(name))
+			}
+			return nil
+		})
+	})
+	return out, err
+}
+
+// mostListed bounds how many names of a package are kept.
+const mostListed = 1 << 20
 
 // arHeader reads the 60 bytes before a member (deb(5)): name, size in decimal.
 func arHeader(r io.Reader) (name string, size int64, err error) {
@@ -102,28 +149,36 @@ func arHeader(r io.Reader) (name string, size int64, err error) {
 	return strings.TrimSuffix(strings.TrimSpace(string(h[:16])), "/"), size, nil
 }
 
-func (w *writer) debMember(body io.Reader, base, suffix string) error {
-	var unpacked io.Reader
-	var err error
+// decompressed opens the plain tar of a member.
+func decompressed(body io.Reader, base, suffix string) (plain io.Reader, done func(), err error) {
+	done = func() {}
 	switch suffix {
 	case "":
-		unpacked = body
+		plain = body
 	case ".gz":
-		unpacked, err = gzip.NewReader(body)
+		plain, err = gzip.NewReader(body)
 	case ".xz":
-		unpacked, err = xz.NewReader(bufio.NewReaderSize(body, 1<<20), xz.DefaultDictMax)
+		plain, err = xz.NewReader(bufio.NewReaderSize(body, 1<<20), xz.DefaultDictMax)
 	case ".zst":
 		var z *zstd.Decoder
 		if z, err = zstd.NewReader(body); err == nil {
-			defer z.Close()
-			unpacked = z
+			plain, done = z, z.Close
 		}
 	default:
-		return fmt.Errorf("its %s is compressed as %q, which is not known", base, suffix)
+		return nil, done, fmt.Errorf("its %s is compressed as %q, which is not known", base, suffix)
 	}
 	if err != nil {
-		return damaged(err)
+		return nil, done, damaged(err)
 	}
+	return plain, done, nil
+}
+
+func (w *writer) debMember(body io.Reader, base, suffix string) error {
+	unpacked, done, err := decompressed(body, base, suffix)
+	if err != nil {
+		return err
+	}
+	defer done()
 	buffered := bufio.NewReaderSize(unpacked, 1<<20)
 	entry := w.dataEntry
 	if base == "control" {
