@@ -428,7 +428,7 @@ func (c *collector) sources() {
 		}
 		if l := x.Listing; l != nil {
 			words[1] = "index " + l.Index
-			words = append(words, "archives "+l.Archive, "checksums "+cmp.Or(l.Sums, "none stated: of what comes first"), "commands "+strings.Join(l.Bin, " "))
+			words = append(words, "archives "+l.Archive, "checksums "+cmp.Or(l.Sums, "none stated: of what comes first"), "signature "+cmp.Or(l.Signature, "none"), "commands "+strings.Join(l.Bin, " "))
 		}
 		if len(x.Keys) > 0 {
 			words = append(words, "signed by "+strings.Join(x.Keys, " or "))
@@ -443,8 +443,15 @@ func (c *collector) sources() {
 		default:
 			words = append(words, "checksum database "+x.SumDB)
 		}
+		ring := x.Debian.Keyring
+		if x.Listing != nil {
+			ring = x.Listing.Keyring
+			if ring != "" {
+				words = append(words, "signed by the keys in "+ring)
+			}
+		}
 		text := strings.Join(words, ", ")
-		c.add(Fetches, "source "+x.Name, text, at(x.Place), canon.Map{"text": text, "keys": c.bound.digest(x.Debian.Keyring)})
+		c.add(Fetches, "source "+x.Name, text, at(x.Place), canon.Map{"text": text, "keys": c.bound.digest(ring)})
 	}
 	for _, file := range source.OfCheckout(c.s.Dir(), c.s.Host.Getenv) {
 		c.bound.note(file) // one that is not there may come

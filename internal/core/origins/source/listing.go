@@ -30,11 +30,13 @@ type Listing struct {
 	name          string
 	authorization func(address string) string
 	archives      string
+	keys          []string // that may sign
+	project       string
 	client        *fetch.Client
 }
 
 func openListing(a Address, d declare.Source, m *Machine, c *fetch.Client) Source {
-	return &Listing{Listing: *d.Listing, name: d.Name, archives: m.Archives, client: c, authorization: func(address string) string { return m.authorization(a, address) }}
+	return &Listing{Listing: *d.Listing, name: d.Name, archives: m.Archives, keys: d.Keys, project: m.Project, client: c, authorization: func(address string) string { return m.authorization(a, address) }}
 }
 
 func (l *Listing) at(address string) fetch.Address {
@@ -179,10 +181,17 @@ func (l *Listing) Parts(ctx context.Context, from card.From, v string, p platfor
 		return map[string]lock.Part{tool: part}, time.Time{}, err
 	}
 	note := "listing " + address
+	if l.Signature != "" { // what was not signed before is not taken for signed
+		note += " signed by " + strings.Join(l.keys, " ") + l.Keyring
+	}
 	if known := fetch.Digest(l.client.Recall(note)); known.Check() == nil {
 		part.Digest = known
 	} else {
-		if _, part.Digest, part.Size, err = l.client.Seen(ctx, l.archives, l.at(address)); err != nil {
+		archive := ""
+		if archive, part.Digest, part.Size, err = l.client.Seen(ctx, l.archives, l.at(address)); err != nil {
+			return nil, time.Time{}, err
+		}
+		if err := l.signedArchive(ctx, archive, v, p, file); err != nil {
 			return nil, time.Time{}, err
 		}
 		l.client.Remember(note, string(part.Digest))
@@ -223,6 +232,9 @@ func (l *Listing) digest(ctx context.Context, v string, p platform.Platform, fil
 	where := l.filled(l.Sums, v, p)
 	if strings.HasPrefix(where, "$") { // in the index itself
 		_, err = l.client.Document(ctx, l.at(l.Index), "", func(raw []byte) error {
+			if err := l.signed(ctx, raw, v, p, "the index"); err != nil {
+				return err
+			}
 			words, err := pick(raw, where)
 			if err != nil {
 				return fault.New(fault.Source, "the index of the source %q: %v", l.name, err)
@@ -236,6 +248,9 @@ func (l *Listing) digest(ctx context.Context, v string, p platform.Platform, fil
 		})
 	} else {
 		_, err = l.client.Document(ctx, l.at(where), "", func(raw []byte) error {
+			if err := l.signed(ctx, raw, v, p, "the file of checksums"); err != nil {
+				return err
+			}
 			found = sumIn(string(raw), file)
 			return nil
 		})

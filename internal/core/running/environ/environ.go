@@ -63,20 +63,12 @@ func (f Folders) Path(level declare.Isolation) []string {
 	return []string{f.Frame, own}
 }
 
-// rootOf is where the root of a source is for the programs of an environment: "" where it is
-// the system itself.
-func (p *Plan) rootOf(source string, level declare.Isolation) string {
-	if base, ok := p.State.Declaration.Base(); ok && level == declare.Sealed && base.Name == source {
-		return ""
-	}
-	return p.Frame.Roots[source]
-}
 
 // add sets what the cards of locked tools want, then what a declaration says.
 func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Declaration, from string) error {
 	for _, tool := range lock.Sorted(l.Items) {
 		table := l.Items[tool].Variables
-		homes := ref.From(map[string]string{"home": p.Home, "cache": p.cache(), "root": p.rootOf(l.Items[tool].Source, e.Isolation), "arch": debian.Arch(p.State.Platform.Arch)})
+		homes := ref.From(map[string]string{"home": p.Home, "cache": p.cache(), "root": p.Frame.Roots[l.Items[tool].Source], "arch": debian.Arch(p.State.Platform.Arch)})
 		for _, name := range lock.Sorted(table) {
 			value, err := ref.Expand(table[name], homes)
 			if err != nil {

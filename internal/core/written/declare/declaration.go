@@ -114,14 +114,17 @@ func (d Debian) All() []string {
 // Listing is what only a source of kind listing has. Texts may refer to @{version}, @{major},
 // @{minor}, @{os} and @{arch}.
 type Listing struct {
-	Index    string            // address of a page, text or JSON document that names the versions
-	Versions string            // where in it: a JSONPath (RFC 9535) or a regular expression
-	Archive  string            // address of an archive
-	Sums     string            // address of a file of checksums, or a JSONPath in the index; "" where none are stated
-	OS, Arch map[string]string // the source's own words for systems and architectures
-	Strip    int               // leading folders to drop
-	Bin      []string          // globs of its commands
-	Format   string            // of archives, where their name does not say it
+	Index    string // address of a page, text or JSON document that names the versions
+	Versions string // where in it: a JSONPath (RFC 9535) or a regular expression
+	Archive  string // address of an archive
+	Sums     string // address of a file of checksums, or a JSONPath in the index; "" where none are stated
+
+	Signature string            // address of a signature: of the checksums, or of the archive where there are none; "" where nothing is signed
+	Keyring   string            // file with OpenPGP keys that may sign
+	OS, Arch  map[string]string // the source's own words for systems and architectures
+	Strip     int               // leading folders to drop
+	Bin       []string          // globs of its commands
+	Format    string            // of archives, where their name does not say it
 }
 
 // Lines are the suites with their components, as the lock has them: "trixie main".
@@ -446,6 +449,9 @@ func (s Source) meaning() canon.Map {
 	if l := s.Listing; l != nil {
 		m["versions"], m["strip"], m["bin"], m["format"] = l.Versions, l.Strip, l.Bin, l.Format
 		m["os"], m["arch"] = l.OS, l.Arch
+		if l.Signature != "" {
+			m["signed"] = true
+		}
 	}
 	if s.Kind == "debian" {
 		m["suites"], m["components"], m["docs"] = s.Debian.All(), s.Debian.Components, s.Debian.Docs

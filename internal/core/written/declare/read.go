@@ -254,6 +254,13 @@ func (r *reader) sources(d *Declaration) {
 		}
 		if s.Kind == "listing" {
 			s.Listing = r.listing(name, t)
+			s.Keys = r.Texts(t, "keys")
+			switch v := t.Get("signature"); {
+			case v != nil && len(s.Keys) == 0 && s.Listing.Keyring == "":
+				r.Fault(v.Span, `Write keys = ["RW…"] of minisign or SSH, or keyring = "keys/makers.asc" of OpenPGP.`, "nobody is named who may sign")
+			case v == nil && (len(s.Keys) > 0 || s.Listing.Keyring != ""):
+				r.Fault(t.Span, `Write, for example: signature = "https://dl.example/@{version}/SHA256SUMS.minisig"`, "listing %q has keys and no signature", name)
+			}
 		}
 		if s.Kind == "wheel" {
 			s.Mix = r.Flag(t, "mix")
@@ -281,6 +288,7 @@ func (r *reader) listing(name string, t *page.Table) *Listing {
 	l := &Listing{
 		Index: r.Text(t, "index"), Versions: r.Text(t, "versions"), Archive: r.Text(t, "archive"), Sums: r.Text(t, "sums"),
 		OS: map[string]string{}, Arch: map[string]string{}, Bin: r.Texts(t, "bin"), Format: r.Text(t, "format"),
+		Signature: r.Text(t, "signature"), Keyring: r.Text(t, "keyring"),
 	}
 	for key, into := range map[string]map[string]string{"os": l.OS, "arch": l.Arch} {
 		if table := r.Table(t, key); table != nil {
@@ -300,7 +308,7 @@ func (r *reader) listing(name string, t *page.Table) *Listing {
 			r.Fault(t.Span, "Write, for example: "+x.example, "listing %q has no %s", name, x.key)
 		}
 	}
-	for key, text := range map[string]string{"index": l.Index, "archive": l.Archive, "sums": l.Sums} {
+	for key, text := range map[string]string{"index": l.Index, "archive": l.Archive, "sums": l.Sums, "signature": l.Signature} {
 		if text != "" && !strings.HasPrefix(text, "https://") && !strings.HasPrefix(text, "http://") && !(key == "sums" && strings.HasPrefix(text, "$")) {
 			r.Fault(t.Get(key).Span, "", "%s is no http address", key)
 		}
