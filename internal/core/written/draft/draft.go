@@ -238,6 +238,7 @@ func composer(dir fs.FS, f *Found) {
 	if err != nil || json.Unmarshal(raw, &p) != nil {
 		return
 	}
+	defer f.want("composer", "latest", "composer.json is read by it")
 	if ask := fromRange(p.Require["php"]); ask != "" {
 		f.want("php", ask, "composer.json requires php "+p.Require["php"])
 		return
@@ -285,6 +286,13 @@ func pom(dir fs.FS, f *Found) {
 	if err != nil {
 		return
 	}
+	before := len(f.Wants)
+	defer func() {
+		if len(f.Wants) == before {
+			f.want("openjdk", "latest", "pom.xml states no version of Java")
+		}
+		f.want("maven", "latest", "pom.xml is read by it")
+	}()
 	decoder := xml.NewDecoder(bytes.NewReader(raw))
 	var inside string
 	for {
