@@ -1,4 +1,4 @@
-module trammel.example/trammel
+module app.example/trammel
 
 go 1.26.0
 

@@ -7,8 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 const sealedDeclaration = `format    = 1

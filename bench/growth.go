@@ -6,7 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 // growth measures how the everyday commands grow with what is declared: a catalog

@@ -12,13 +12,13 @@ import (
 	"strings"
 	"sync"
 
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/stored/libraries"
-	"trammel.example/trammel/internal/core/stored/merge"
-	"trammel.example/trammel/internal/core/stored/store"
-	"trammel.example/trammel/internal/core/stored/tree"
-	"trammel.example/trammel/internal/core/written/lock"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/stored/libraries"
+	"app.example/trammel/internal/core/stored/merge"
+	"app.example/trammel/internal/core/stored/store"
+	"app.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/standin"
 )
 
 // libraries measures making a set of 50 wheels: unpacked into the store, hashed, synced to

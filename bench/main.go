@@ -29,9 +29,9 @@ import (
 
 	"github.com/creack/pty"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/stored/unpack"
-	"trammel.example/trammel/internal/demo"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/stored/unpack"
+	"app.example/trammel/internal/demo"
 )
 
 // row is one comparison.

@@ -13,7 +13,7 @@ import (
 	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/plumbing/object"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 const treeFiles = 50_000

@@ -14,7 +14,7 @@ import (
 	"strings"
 	"time"
 
-	"trammel.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/running/service"
 )
 
 // serve is this program as a service of the benches: it listens on a port after some

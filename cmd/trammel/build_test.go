@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 // builder is a registry with a real Go and a tool in two versions, which needs

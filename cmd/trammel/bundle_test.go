@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/platform"
 )
 
 func TestABundleFitsAMachineWithoutNetwork(t *testing.T) {

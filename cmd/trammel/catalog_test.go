@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 func TestACatalogIsMadeSignedCheckedAndHeldToItsKeys(t *testing.T) {

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/running/service"
 )
 
 // What services do when something that they go by is not what it was; what steps do in the

@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 // dated is a registry whose releases came out over the years.

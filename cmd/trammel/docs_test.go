@@ -12,10 +12,10 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/demo"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/demo"
+	"app.example/trammel/internal/standin"
 )
 
 // block is a code block of a page: its language, what else its first line says, its

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 // Whatever is wrong, there is one clear message and the right exit code.

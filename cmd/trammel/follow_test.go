@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 // walker is a shell that follows folders, with two projects and a folder with none.

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/written/lock"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/standin"
 )
 
 // Whatever takes effect stands in what approve shows, with the words that take effect.

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/written/lock"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/standin"
 )
 
 // deep is a folder so far down that links can go up from it without leaving, and top the

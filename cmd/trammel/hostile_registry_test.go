@@ -9,7 +9,7 @@ import (
 	"sync"
 	"testing"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 // listener is somebody else's registry: it keeps all that it is told and answers nothing.

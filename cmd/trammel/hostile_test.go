@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 // The tests in hostile_*_test.go are what a stranger's repository would do, a class of

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 // hostPython is the Python of this machine, as its own file and version, but none of a virtual

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 // What the scripts of packages would have done decides whether tools are of use: each is used,

@@ -13,9 +13,9 @@ import (
 	"sync"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/debian"
-	"trammel.example/trammel/internal/core/kernel/seal"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/debian"
+	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // The tests in this file use the Debian archive that apt's settings on this machine

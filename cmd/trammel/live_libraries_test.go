@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 // The tests in this file have real interpreters and compilers from the Debian archive, and

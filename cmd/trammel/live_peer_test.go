@@ -11,11 +11,11 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/base/python"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/written/lock"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/python"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/standin"
 )
 
 // The resolver of Python libraries beside a peer: made-up indexes with extras, markers,

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 func TestLocatorsAreIncludedAtTheirPin(t *testing.T) {

@@ -8,13 +8,13 @@ import (
 	"path/filepath"
 	"runtime/debug"
 
-	"trammel.example/trammel/internal/cli"
-	"trammel.example/trammel/internal/core/kernel/proctree"
-	"trammel.example/trammel/internal/core/kernel/seal"
-	"trammel.example/trammel/internal/core/running/script"
-	"trammel.example/trammel/internal/core/running/service"
-	"trammel.example/trammel/internal/core/stored/frame"
-	"trammel.example/trammel/internal/demo"
+	"app.example/trammel/internal/cli"
+	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/running/script"
+	"app.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/stored/frame"
+	"app.example/trammel/internal/demo"
 )
 
 // main is one program under several names: the init of a process tree, the

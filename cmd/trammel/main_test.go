@@ -15,8 +15,8 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/kernel/seal"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/standin"
 )
 
 // program is the built program that all tests drive.

@@ -17,7 +17,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/running/service"
 )
 
 // named asks the router of a hut for a name.

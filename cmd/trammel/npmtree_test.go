@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 // fishTool publishes a tool with a tree: two packages need two versions of a

@@ -9,8 +9,8 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/demo"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/demo"
+	"app.example/trammel/internal/standin"
 )
 
 // fiveMachines are machines with the demo's project in the same state, each with a

@@ -11,9 +11,9 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/debian"
-	"trammel.example/trammel/internal/core/kernel/seal"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/base/debian"
+	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/standin"
 )
 
 // The weir's own tools as packages: scripts, so that they are small and run only

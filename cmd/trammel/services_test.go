@@ -16,11 +16,11 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/running/service"
-	"trammel.example/trammel/internal/demo"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/demo"
 )
 
 var hutDay = time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)

@@ -9,8 +9,8 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/standin"
 )
 
 const paramsDeclaration = `format  = 1

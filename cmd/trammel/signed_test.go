@@ -16,8 +16,8 @@ import (
 	"golang.org/x/crypto/blake2b"
 	"golang.org/x/crypto/ssh"
 
-	"trammel.example/trammel/internal/core/base/sshsig"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/base/sshsig"
+	"app.example/trammel/internal/standin"
 )
 
 // maker is somebody who signs in one way.

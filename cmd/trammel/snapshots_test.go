@@ -6,7 +6,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 // An archive that keeps every state gives what was there on a day, with what it was signed

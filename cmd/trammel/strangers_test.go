@@ -18,8 +18,8 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/kernel/proctree"
-	"trammel.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/running/service"
 )
 
 // Whose a port is: a service is ready only by a socket of its own, whoever else is on this

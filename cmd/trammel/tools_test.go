@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 func TestLockFitAndRunGiveTheLockedVersions(t *testing.T) {

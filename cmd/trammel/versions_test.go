@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/standin"
 )
 
 func TestEveryDeclaredSourceIsLookedAt(t *testing.T) {

@@ -10,7 +10,7 @@ import (
 	"syscall"
 	"time"
 
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // deed is one command that is killed, with what makes sure that it has work to do.

@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"trammel.example/trammel/internal/core/running/service"
-	"trammel.example/trammel/internal/core/stored/tree"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // promises looks whether everything on the disk is whole, whatever was killed. It does

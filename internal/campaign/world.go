@@ -13,9 +13,9 @@ import (
 	"syscall"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/demo"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/demo"
+	"app.example/trammel/internal/standin"
 )
 
 // world is a machine with one project, in a folder of its own.
@@ -80,7 +80,7 @@ ready  = { http = "/health", within = "20s" }
 // build builds the program from this module.
 func build(root string) (string, error) {
 	program := filepath.Join(root, "trammel")
-	cmd := exec.Command("go", "build", "-o", program, "trammel.example/trammel/cmd/trammel")
+	cmd := exec.Command("go", "build", "-o", program, "app.example/trammel/cmd/trammel")
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("%w\n%s", err, out)

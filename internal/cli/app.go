@@ -16,16 +16,16 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/base/event"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // Version is the program's version; release builds set it with -ldflags -X.

@@ -12,10 +12,10 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
 )
 
 func approveCommand() *cli.Command {

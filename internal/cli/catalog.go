@@ -6,11 +6,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/acting/publish"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/base/sshsig"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/acting/publish"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/sshsig"
 )
 
 func catalogCommand() *cli.Command {

@@ -13,14 +13,14 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/origins/resolve"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/origins/resolve"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // openOrNone is open, or outside of any project a bare one: what is only looked up

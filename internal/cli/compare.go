@@ -14,17 +14,17 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/sshsig"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/approval"
-	"trammel.example/trammel/internal/core/origins/locator"
-	"trammel.example/trammel/internal/core/proven/proof"
-	"trammel.example/trammel/internal/core/proven/report"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/sshsig"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/origins/locator"
+	"app.example/trammel/internal/core/proven/proof"
+	"app.example/trammel/internal/core/proven/report"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 func compareCommand() *cli.Command {

@@ -11,11 +11,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/acting/setup"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/acting/setup"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 func dataCommand() *cli.Command {

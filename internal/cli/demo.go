@@ -9,11 +9,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/written/lock"
-	"trammel.example/trammel/internal/demo"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/demo"
 )
 
 func demoCommand() *cli.Command {

@@ -9,16 +9,16 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/origins/resolve"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/written/card"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/draft"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/origins/resolve"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/written/card"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/draft"
 )
 
 func draftCommand() *cli.Command {

@@ -7,16 +7,16 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/acting/fit"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/checkout/approval"
-	"trammel.example/trammel/internal/core/origins/resolve"
-	"trammel.example/trammel/internal/core/proven/export"
-	"trammel.example/trammel/internal/core/running/environ"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/acting/fit"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/origins/resolve"
+	"app.example/trammel/internal/core/proven/export"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 func exportCommand() *cli.Command {

@@ -9,17 +9,17 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/acting/fit"
-	"trammel.example/trammel/internal/core/acting/setup"
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/event"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/approval"
-	"trammel.example/trammel/internal/core/running/environ"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/acting/fit"
+	"app.example/trammel/internal/core/acting/setup"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 func fitCommand() *cli.Command {

@@ -15,16 +15,16 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/core/acting/setup"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/foreign"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/approval"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/running/environ"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/acting/setup"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/foreign"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // The integrations. PROGRAM stands for this program, quoted.

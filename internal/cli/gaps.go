@@ -14,12 +14,12 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/running/environ"
-	"trammel.example/trammel/internal/core/written/card"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/written/card"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // gapsLog is the variable that holds the file in which commands of the host are

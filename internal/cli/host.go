@@ -6,10 +6,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/core/base/host"
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/origins/locator"
+	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/origins/locator"
 )
 
 // hostNow is what this process was started with: the one place below which nobody asks.

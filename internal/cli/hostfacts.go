@@ -12,11 +12,11 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/sys/unix"
 
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/approval"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/proven/report"
-	"trammel.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/proven/report"
+	"app.example/trammel/internal/core/running/environ"
 )
 
 // hostFacts are what a report records of the machine and does not judge, and what must

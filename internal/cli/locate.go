@@ -7,10 +7,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/origins/locator"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/origins/locator"
 )
 
 // isLocator tells a locator from the name of a service or a command: it is a path, an

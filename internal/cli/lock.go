@@ -10,15 +10,15 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/origins/resolve"
-	"trammel.example/trammel/internal/core/running/step"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/origins/resolve"
+	"app.example/trammel/internal/core/running/step"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 func lockCommand() *cli.Command {

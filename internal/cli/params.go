@@ -6,11 +6,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 func paramFlags() []cli.Flag {

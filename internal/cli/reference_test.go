@@ -10,8 +10,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/core/written/card"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/written/card"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // The pages of docs/reference are made of what the program itself knows. After a change

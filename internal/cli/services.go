@@ -16,14 +16,14 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/acting/setup"
-	"trammel.example/trammel/internal/core/base/changes"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/running/service"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/acting/setup"
+	"app.example/trammel/internal/core/base/changes"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 func serviceNames(d *declare.Declaration) []string { return declare.Names(d.Services) }

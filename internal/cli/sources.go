@@ -5,11 +5,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 func sourcesCommand() *cli.Command {

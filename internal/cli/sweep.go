@@ -6,9 +6,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/acting/sweep"
-	"trammel.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/acting/sweep"
+	"app.example/trammel/internal/core/base/fault"
 )
 
 func sweepCommand() *cli.Command {

@@ -7,11 +7,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/checkout/approval"
-	"trammel.example/trammel/internal/core/proven/proof"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/proven/proof"
 )
 
 func verifyCommand() *cli.Command {

@@ -14,11 +14,11 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"trammel.example/trammel/internal/cli/live"
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/cli/live"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/running/service"
 )
 
 func watchCommand() *cli.Command {

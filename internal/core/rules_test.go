@@ -41,7 +41,7 @@ var order = func() (out []string) {
 }()
 
 const (
-	module = "trammel.example/trammel/"
+	module = "app.example/trammel/"
 	core   = module + "internal/core/"
 )
 

@@ -21,7 +21,7 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 
-	"trammel.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/platform"
 )
 
 //go:embed all:files

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/platform"
 )
 
 // PutGo publishes a Go toolchain for this platform: a few files whose go command

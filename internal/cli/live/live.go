@@ -14,8 +14,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"trammel.example/trammel/internal/cli/ui"
-	"trammel.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/running/service"
 )
 
 // Keep is how many lines of logs stay to scroll back to.

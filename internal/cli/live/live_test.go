@@ -9,7 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"trammel.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/running/service"
 )
 
 // view is a model with five services, at a size, and what it asked to be done.

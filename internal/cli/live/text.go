@@ -5,7 +5,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"trammel.example/trammel/internal/core/base/foreign"
+	"app.example/trammel/internal/core/base/foreign"
 )
 
 // width is how many columns a text takes, without its colours.

@@ -10,8 +10,8 @@ import (
 
 	"golang.org/x/term"
 
-	"trammel.example/trammel/internal/core/base/event"
-	"trammel.example/trammel/internal/core/base/foreign"
+	"app.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/foreign"
 )
 
 // Progress shows events: on a terminal as a few lines that are redrawn in place,

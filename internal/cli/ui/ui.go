@@ -20,7 +20,7 @@ import (
 
 	"golang.org/x/term"
 
-	"trammel.example/trammel/internal/core/base/foreign"
+	"app.example/trammel/internal/core/base/foreign"
 )
 
 // Style is a way to print a word.

@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/written/card"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/written/card"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // completed gives services that run a tool as its card says what the lock has of the

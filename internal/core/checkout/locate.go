@@ -5,11 +5,11 @@ import (
 	"path/filepath"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/origins/locator"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/origins/locator"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // Locate says what may be done for the locators that a declaration includes.

@@ -8,12 +8,12 @@ import (
 	"path/filepath"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/origins/locator"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/origins/locator"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // Located is an environment that was opened by a locator. Its name, two made-up

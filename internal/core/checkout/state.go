@@ -20,16 +20,16 @@ import (
 	"syscall"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/host"
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/stored/store"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/stored/store"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // State is one checkout in one bay, as it was read.

@@ -9,9 +9,9 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/host"
-	"trammel.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/checkout"
 )
 
 // weir is a checkout on a machine of its own.

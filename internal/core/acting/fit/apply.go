@@ -10,11 +10,11 @@ import (
 	"path/filepath"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/approval"
-	"trammel.example/trammel/internal/core/running/environ"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // Apply makes what a consented State needs on this machine besides its parts, which must

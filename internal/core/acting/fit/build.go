@@ -9,12 +9,12 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/kernel/proctree"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // build makes a command from its Go module with the locked toolchain. Without

@@ -15,15 +15,15 @@ import (
 	"strings"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/event"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/stored/unpack"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/stored/unpack"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // A bundle is a tar file with every archive that a lock names for some platforms, for

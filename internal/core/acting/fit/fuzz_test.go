@@ -9,10 +9,10 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // FuzzBundle reads files that say they are bundles: nothing but archives with locked

@@ -13,14 +13,14 @@ import (
 	"strings"
 	"sync"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/kernel/proctree"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/stored/unpack"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/stored/unpack"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // npmPackage is one package of a locked tree: "PLACE PATH DIGEST".

@@ -8,16 +8,16 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"trammel.example/trammel/internal/core/base/event"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/kernel/seal"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/stored/merge"
-	"trammel.example/trammel/internal/core/stored/root"
-	"trammel.example/trammel/internal/core/stored/tree"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/stored/merge"
+	"app.example/trammel/internal/core/stored/root"
+	"app.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // makeRoot brings the packages of a root into the store and makes the root of them.

@@ -22,15 +22,15 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"golang.org/x/crypto/ssh"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/sshsig"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/stored/tree"
-	"trammel.example/trammel/internal/core/stored/unpack"
-	"trammel.example/trammel/internal/core/written/card"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/sshsig"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/stored/unpack"
+	"app.example/trammel/internal/core/written/card"
 )
 
 // Named is what an archive is of.

@@ -14,14 +14,14 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"lukechampine.com/blake3"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/event"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/running/environ"
-	"trammel.example/trammel/internal/core/running/script"
-	"trammel.example/trammel/internal/core/running/step"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/running/script"
+	"app.example/trammel/internal/core/running/step"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // installTime is how long another installer may take for one item.

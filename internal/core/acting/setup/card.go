@@ -10,15 +10,15 @@ import (
 	"strings"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/event"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/mask"
-	"trammel.example/trammel/internal/core/kernel/proctree"
-	"trammel.example/trammel/internal/core/running/environ"
-	"trammel.example/trammel/internal/core/running/script"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/mask"
+	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/running/script"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // cardCommand is what runs a script of a service's card outside of the service, and the

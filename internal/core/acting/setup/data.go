@@ -9,11 +9,11 @@ import (
 	"regexp"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/event"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/mask"
-	"trammel.example/trammel/internal/core/kernel/proctree"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/mask"
+	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // dataOf finds a service whose card says how its data is saved or loaded.

@@ -6,11 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/running/service"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // Evidence is what a step's evidence says now, beside what is locked.

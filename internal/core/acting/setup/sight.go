@@ -8,15 +8,15 @@ import (
 	"strings"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/running/environ"
-	"trammel.example/trammel/internal/core/running/render"
-	"trammel.example/trammel/internal/core/running/service"
-	"trammel.example/trammel/internal/core/running/step"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/ref"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/running/render"
+	"app.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/running/step"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/ref"
 )
 
 // Sight is a fitted checkout that is only looked at: it tells what is due and what should

@@ -19,16 +19,16 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/stored/frame"
-	"trammel.example/trammel/internal/core/stored/store"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/stored/frame"
+	"app.example/trammel/internal/core/stored/store"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // Options of one sweep.

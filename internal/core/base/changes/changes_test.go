@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/changes"
+	"app.example/trammel/internal/core/base/changes"
 )
 
 func put(t *testing.T, dir, name, text string) {

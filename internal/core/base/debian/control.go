@@ -19,7 +19,7 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/base/version"
 )
 
 // maxParagraph bounds one paragraph of a control file, in bytes.

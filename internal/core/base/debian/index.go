@@ -11,7 +11,7 @@ import (
 	"strings"
 	"sync"
 
-	"trammel.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/base/version"
 )
 
 // Package is one binary package of an index.

@@ -17,7 +17,7 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
-	"trammel.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/disk"
 )
 
 // Release is a suite's InRelease file, whose signature holds.

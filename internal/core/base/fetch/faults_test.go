@@ -13,8 +13,8 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
 )
 
 // cutting is a server that ends each answer at the place that at names, or hangs there.

@@ -16,9 +16,9 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/standin"
 )
 
 func client(t *testing.T, offline bool) *fetch.Client {

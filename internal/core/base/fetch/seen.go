@@ -8,7 +8,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"trammel.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/event"
 )
 
 // Seen gets an archive whose digest no source states, into folder, and gives the digest of

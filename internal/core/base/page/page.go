@@ -18,7 +18,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"github.com/pelletier/go-toml/v2/unstable"
 
-	"trammel.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fault"
 )
 
 // Kind is the type of a value.

@@ -10,8 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
 )
 
 // Places are the four roots, all absolute.

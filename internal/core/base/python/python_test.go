@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/platform"
 )
 
 // The examples are those of the standards, where they have any.

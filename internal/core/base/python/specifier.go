@@ -6,7 +6,7 @@ import (
 	"strings"
 	"sync"
 
-	"trammel.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/base/version"
 )
 
 // Specifiers are conditions on a version, all of which must hold (PEP 440, "Version

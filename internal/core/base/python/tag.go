@@ -7,8 +7,8 @@ import (
 	"strconv"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/version"
 )
 
 // Target is what libraries are chosen for: an interpreter on a platform. Nothing of the

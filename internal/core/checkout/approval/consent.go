@@ -9,11 +9,11 @@ import (
 	"strings"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/checkout"
 )
 
 // Given is consent to the effects of one State. Only Check makes one that holds.

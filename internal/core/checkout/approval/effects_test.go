@@ -7,10 +7,10 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/host"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/approval"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // opened is the State of a checkout with one declaration and a lock with one tool.

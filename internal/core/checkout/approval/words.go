@@ -16,9 +16,9 @@ import (
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/syntax"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // binder finds the files of a checkout that the words of what is run name, however they

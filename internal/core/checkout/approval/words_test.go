@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // folder makes a checkout with files; one whose content begins with #! may be started.

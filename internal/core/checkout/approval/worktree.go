@@ -8,7 +8,7 @@ import (
 	"github.com/go-git/go-git/v5/plumbing/format/gitignore"
 	"github.com/go-git/go-git/v5/plumbing/format/index"
 
-	"trammel.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/disk"
 )
 
 // worktree is the working tree of git that a checkout lies in, as far as it tells which

@@ -16,11 +16,11 @@ import (
 	"strconv"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // Main is the name of the bay that needs no naming.

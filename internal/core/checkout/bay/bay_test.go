@@ -13,8 +13,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"trammel.example/trammel/internal/core/base/place"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 func testBay(t *testing.T, name string) Bay {

@@ -8,7 +8,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"trammel.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/kernel/listen"
 )
 
 // Claim is a port number on 127.0.0.1 that no other bay gets while it is held, whoever on

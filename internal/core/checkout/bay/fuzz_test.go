@@ -6,7 +6,7 @@ import (
 	"path/filepath"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fault"
 )
 
 func FuzzParams(f *testing.F) {

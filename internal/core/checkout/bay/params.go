@@ -11,9 +11,9 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // ParamsFile is where the values that were chosen for a bay's params are kept.

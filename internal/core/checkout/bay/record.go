@@ -8,8 +8,8 @@ import (
 	"path/filepath"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/event"
 )
 
 // Broken is a record that cannot be read: cut short, or overwritten by something else.

@@ -13,7 +13,7 @@ import (
 	"os/user"
 	"strconv"
 
-	"trammel.example/trammel/internal/core/base/foreign"
+	"app.example/trammel/internal/core/base/foreign"
 )
 
 // Socket is one that listens.

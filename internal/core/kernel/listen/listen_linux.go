@@ -11,7 +11,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"trammel.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/proctree"
 )
 
 // Messages of sock_diag(7): linux/sock_diag.h and linux/inet_diag.h.

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/kernel/listen"
 )
 
 func TestTheTableHoldsWhatListensAndWhose(t *testing.T) {

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/kernel/network"
+	"app.example/trammel/internal/core/kernel/network"
 )
 
 func private(t *testing.T) *network.Network {

@@ -11,7 +11,7 @@
 package seal
 
 import (
-	"trammel.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fault"
 )
 
 // Name is the argv[0] under which this program enters a view and runs a command in

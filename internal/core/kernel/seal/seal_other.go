@@ -6,7 +6,7 @@ import (
 	"context"
 	"os"
 
-	"trammel.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fault"
 )
 
 func none() error {

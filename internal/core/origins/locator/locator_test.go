@@ -7,10 +7,10 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/origins/locator"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/origins/locator"
+	"app.example/trammel/internal/standin"
 )
 
 func TestParse(t *testing.T) {

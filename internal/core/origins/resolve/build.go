@@ -8,12 +8,12 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/written/card"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/written/card"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // build is the way to have a tool that no card describes: a command of a Go

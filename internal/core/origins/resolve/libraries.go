@@ -10,16 +10,16 @@ import (
 	"sync"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/event"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/base/solve"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/solve"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // libraries locks the sets of libraries. The toolchains that they are for are locked by

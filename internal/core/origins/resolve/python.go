@@ -9,15 +9,15 @@ import (
 	"sync"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/base/python"
-	"trammel.example/trammel/internal/core/base/solve"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/python"
+	"app.example/trammel/internal/core/base/solve"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // pythonProblem is what an index has for one interpreter on one platform.

@@ -8,11 +8,11 @@ import (
 	"sync"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/rlang"
-	"trammel.example/trammel/internal/core/base/solve"
-	"trammel.example/trammel/internal/core/origins/source"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/rlang"
+	"app.example/trammel/internal/core/base/solve"
+	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // rProblem is what a repository has for one R.

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/debian"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/debian"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // aptEntry is one archive of apt's settings (sources.list(5), both formats).

@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 func TestBothFormatsOfAptsSettingsAreRead(t *testing.T) {

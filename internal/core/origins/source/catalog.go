@@ -15,16 +15,16 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/base/page"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/base/sshsig"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/written/card"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/sshsig"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/written/card"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // Catalog reads a catalog: a folder or a plain HTTP tree of cards and release

@@ -17,10 +17,10 @@ import (
 	"strings"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/page"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // Machine is where the settings of this machine are read from.

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // settled is a machine whose settings lie in a temporary home.

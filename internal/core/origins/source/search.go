@@ -7,11 +7,11 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/debian"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/base/python"
-	"trammel.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/base/debian"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/python"
+	"app.example/trammel/internal/core/base/version"
 )
 
 // Found is a package of a source.

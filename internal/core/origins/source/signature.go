@@ -15,12 +15,12 @@ import (
 	"github.com/jedisct1/go-minisign"
 	"golang.org/x/crypto/ssh"
 
-	"trammel.example/trammel/internal/core/base/debian"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/base/sshsig"
+	"app.example/trammel/internal/core/base/debian"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/sshsig"
 )
 
 // signers are the keys that may sign what a listing vouches with.

@@ -11,12 +11,12 @@ import (
 	"sync"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/debian"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/written/card"
+	"app.example/trammel/internal/core/base/debian"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/written/card"
 )
 
 // Historian is a source that has earlier states of itself, and lists of what was in them.

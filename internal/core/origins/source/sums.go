@@ -9,8 +9,8 @@ import (
 
 	"golang.org/x/mod/sumdb"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
 )
 
 // sums asks a checksum database through the module proxy (Go Modules Reference,

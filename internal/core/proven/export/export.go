@@ -14,10 +14,10 @@ import (
 
 	cdx "github.com/CycloneDX/cyclonedx-go"
 
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/running/environ"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // CycloneDX is the bill of materials of one platform: every tool, what it is made of,

@@ -11,11 +11,11 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/running/environ"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 var here = platform.Platform{OS: "linux", Arch: "amd64"}

@@ -8,11 +8,11 @@ import (
 	"strconv"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/base/python"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/python"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // PyLock is a set of Python libraries as other installers read it (PEP 751). where gives

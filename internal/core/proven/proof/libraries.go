@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // homeOf is where a language's own installer puts libraries for one user, below the homes

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/disk"
 )
 
 // startFiles are what shells read when they start (bash(1), zsh(1), fish(1)), below the

@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/proven/proof"
+	"app.example/trammel/internal/core/proven/proof"
 )
 
 func FuzzRead(f *testing.F) {

@@ -16,10 +16,10 @@ import (
 	"strings"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/proven/proof"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/proven/proof"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // Types of the statement (in-toto Attestation Framework, Statement v1).

@@ -20,9 +20,9 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
-	"trammel.example/trammel/internal/core/base/host"
-	"trammel.example/trammel/internal/core/base/sshsig"
-	"trammel.example/trammel/internal/core/proven/proof"
+	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/base/sshsig"
+	"app.example/trammel/internal/core/proven/proof"
 )
 
 func made(t *testing.T, machine string, change func(*proof.Report, *Facts)) []byte {

@@ -13,7 +13,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/sys/unix"
 
-	"trammel.example/trammel/internal/core/proven/proof"
+	"app.example/trammel/internal/core/proven/proof"
 )
 
 // signing makes a key that can sign.

@@ -17,13 +17,13 @@ import (
 	"strconv"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/debian"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/kernel/seal"
-	"trammel.example/trammel/internal/core/stored/libraries"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
-	"trammel.example/trammel/internal/core/written/ref"
+	"app.example/trammel/internal/core/base/debian"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/stored/libraries"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/written/ref"
 )
 
 // Variable is a name and its final value.
@@ -62,7 +62,6 @@ func (f Folders) Path(level declare.Isolation) []string {
 	}
 	return []string{f.Frame, own}
 }
-
 
 // add sets what the cards of locked tools want, then what a declaration says.
 func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Declaration, from string) error {

@@ -4,15 +4,15 @@ import (
 	"path/filepath"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/checkout"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/kernel/seal"
-	"trammel.example/trammel/internal/core/stored/frame"
-	"trammel.example/trammel/internal/core/stored/libraries"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/stored/frame"
+	"app.example/trammel/internal/core/stored/libraries"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // Plan is what follows from a State whose parts are all on this machine. It is complete

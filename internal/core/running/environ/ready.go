@@ -4,11 +4,11 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/host"
-	"trammel.example/trammel/internal/core/checkout/approval"
-	"trammel.example/trammel/internal/core/kernel/seal"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // Ready is an environment that processes may be started in: a person consented to it. It

@@ -9,10 +9,10 @@ import (
 	"sync"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/host"
-	"trammel.example/trammel/internal/core/base/mask"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/base/mask"
 )
 
 // Secret is where a secret's value comes from. The value itself is in no plan, lock

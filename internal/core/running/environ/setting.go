@@ -6,10 +6,10 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/written/card"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/ref"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/written/card"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/ref"
 )
 
 // SettingFile is where a bay keeps the made-up value of a service's setting.

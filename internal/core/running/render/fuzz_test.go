@@ -6,8 +6,8 @@ import (
 	"path/filepath"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 func FuzzTemplate(f *testing.F) {

@@ -21,10 +21,10 @@ import (
 	"mvdan.cc/sh/v3/interp"
 	"mvdan.cc/sh/v3/syntax"
 
-	"trammel.example/trammel/internal/core/kernel/proctree"
-	"trammel.example/trammel/internal/core/kernel/seal"
-	"trammel.example/trammel/internal/core/running/environ"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // Name is the argv[0] under which this program interprets a script: argv[1] is

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 var env = []string{"PATH=/usr/bin:/bin", "LANE=2", "TWO=a b"}

@@ -9,9 +9,9 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/listen"
 )
 
 // Order asks for ports to be held.

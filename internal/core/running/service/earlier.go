@@ -9,9 +9,9 @@ import (
 	"sync"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/proctree"
 )
 
 // When a supervisor is killed its services die with it, but not in the same instant: the

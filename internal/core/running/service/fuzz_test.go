@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"trammel.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/checkout/bay"
 )
 
 // FuzzControl sends requests to the control socket's handler. What they ask to start is

@@ -11,8 +11,8 @@ import (
 	"syscall"
 	"time"
 
-	"trammel.example/trammel/internal/core/kernel/listen"
-	"trammel.example/trammel/internal/core/kernel/network"
+	"app.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/kernel/network"
 )
 
 // ground is the network that services stand on: this machine's, or a private one.

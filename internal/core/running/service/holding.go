@@ -9,8 +9,8 @@ import (
 	"sync"
 	"time"
 
-	"trammel.example/trammel/internal/core/kernel/listen"
-	"trammel.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/kernel/proctree"
 )
 
 // A port answers for a service only when a process of that service's own tree holds the

@@ -13,7 +13,7 @@ import (
 	"sync"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/disk"
 )
 
 // Limits of a service's log.

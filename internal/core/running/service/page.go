@@ -20,10 +20,10 @@ import (
 	"syscall"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/changes"
-	"trammel.example/trammel/internal/core/base/foreign"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/changes"
+	"app.example/trammel/internal/core/base/foreign"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 //go:embed page.html

@@ -13,9 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/mask"
-	"trammel.example/trammel/internal/core/kernel/listen"
-	"trammel.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/base/mask"
+	"app.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/kernel/proctree"
 )
 
 // pause between two probes: short at first, when most services get ready, then

@@ -22,10 +22,10 @@ import (
 	"syscall"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/listen"
 )
 
 // Services and pages have names: http://SERVICE.PROJECT.localhost:4280/, with the bay

@@ -20,11 +20,11 @@ import (
 	"syscall"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/kernel/listen"
-	"trammel.example/trammel/internal/core/kernel/proctree"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // SupervisorName is the argv[0] under which this program is a bay's supervisor;

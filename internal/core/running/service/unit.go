@@ -14,14 +14,14 @@ import (
 	"syscall"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/foreign"
-	"trammel.example/trammel/internal/core/base/mask"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/kernel/listen"
-	"trammel.example/trammel/internal/core/kernel/proctree"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/foreign"
+	"app.example/trammel/internal/core/base/mask"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // How a service that keeps ending is treated: pauses grow from first to longest

@@ -5,9 +5,9 @@ import (
 	"slices"
 	"time"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/checkout/bay"
-	"trammel.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/listen"
 )
 
 // want notes that a service is to run, or not any more ("": none is); s.mu is held. The

@@ -9,7 +9,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"trammel.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/disk"
 )
 
 // ignored decides which files count for a step by files in the format of .gitignore

@@ -22,13 +22,13 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/stored/root"
-	"trammel.example/trammel/internal/core/stored/store"
-	"trammel.example/trammel/internal/core/stored/tree"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/stored/root"
+	"app.example/trammel/internal/core/stored/store"
+	"app.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // Command is one command that a frame shows.

@@ -8,9 +8,9 @@ import (
 	"sync"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/stored/store"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/stored/store"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 func parts(commands ...string) []lock.PartOn {

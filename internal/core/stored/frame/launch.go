@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/seal"
 )
 
 // Launch is the life of this program under the name of a command of a root, as a

@@ -10,8 +10,8 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
 )
 
 // Modules is a node_modules folder of a checkout: a folder with a link to each package of

@@ -9,7 +9,7 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/disk"
 )
 
 // NodeRoots are the folders, from the set's own, in which packages lie: "" for

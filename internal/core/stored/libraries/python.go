@@ -16,11 +16,11 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/python"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/stored/merge"
-	"trammel.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/python"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/stored/merge"
+	"app.example/trammel/internal/core/stored/tree"
 )
 
 // PythonFolder is where a set has its libraries, below its own: as a user's own scheme has it

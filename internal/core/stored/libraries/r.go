@@ -3,9 +3,9 @@ package libraries
 import (
 	"context"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/stored/merge"
-	"trammel.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/stored/merge"
+	"app.example/trammel/internal/core/stored/tree"
 )
 
 // RFolder is where a set has its packages: an R library tree ("R Installation and

@@ -18,8 +18,8 @@ import (
 	"golang.org/x/sys/unix"
 	"lukechampine.com/blake3"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/stored/tree"
 )
 
 // Piece is one unpacked part.

@@ -10,7 +10,7 @@ import (
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/syntax"
 
-	"trammel.example/trammel/internal/core/stored/unpack"
+	"app.example/trammel/internal/core/stored/unpack"
 )
 
 // parseAlternatives finds what a script would install as alternatives when a package is

@@ -11,8 +11,8 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"trammel.example/trammel/internal/core/kernel/seal"
-	"trammel.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/stored/tree"
 )
 
 // derivation is a file that a program of the root makes of what is there, as it would have been

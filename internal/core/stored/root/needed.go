@@ -10,8 +10,8 @@ import (
 	"strings"
 	"sync"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/stored/tree"
 )
 
 // linkable makes sure that every library that a program or library of the root

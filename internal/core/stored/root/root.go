@@ -17,11 +17,11 @@ import (
 	"runtime"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/debian"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/stored/merge"
-	"trammel.example/trammel/internal/core/stored/tree"
-	"trammel.example/trammel/internal/core/stored/unpack"
+	"app.example/trammel/internal/core/base/debian"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/stored/merge"
+	"app.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/stored/unpack"
 )
 
 // Piece is one unpacked package.

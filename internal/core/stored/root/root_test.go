@@ -9,9 +9,9 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/kernel/seal"
-	"trammel.example/trammel/internal/core/stored/merge"
-	"trammel.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/stored/merge"
+	"app.example/trammel/internal/core/stored/tree"
 )
 
 // The test program stands in for trammel where a view is entered.

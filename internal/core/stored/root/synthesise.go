@@ -11,8 +11,8 @@ import (
 	"strings"
 	"unicode/utf16"
 
-	"trammel.example/trammel/internal/core/stored/tree"
-	"trammel.example/trammel/internal/core/stored/unpack"
+	"app.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/stored/unpack"
 )
 
 // etc are the files that installing a system writes. Empty ones are places where a

@@ -21,12 +21,12 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/event"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/stored/tree"
-	"trammel.example/trammel/internal/core/stored/unpack"
-	"trammel.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/stored/unpack"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // Store is a folder of parts. Beside each part NAME lie NAME.manifest, what the

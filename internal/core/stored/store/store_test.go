@@ -10,12 +10,12 @@ import (
 	"sync"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/stored/tree"
-	"trammel.example/trammel/internal/core/written/lock"
-	"trammel.example/trammel/internal/standin"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/standin"
 )
 
 // part is a part whose archive lies in a file.

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/stored/tree"
 )
 
 func linked(pairs ...string) tree.Manifest {

@@ -9,7 +9,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"trammel.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/disk"
 )
 
 // Scan lists what is in a folder now, with stamps, on all cores. Contents are

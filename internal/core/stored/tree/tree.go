@@ -15,9 +15,9 @@ import (
 
 	"lukechampine.com/blake3"
 
-	"trammel.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/disk"
 
-	"trammel.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/canon"
 )
 
 // Type is the kind of an entry, as its letter in the manifest.

@@ -15,7 +15,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/therootcompany/xz"
 
-	"trammel.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/stored/tree"
 )
 
 // tarGz reads a gzipped tar archive (RFC 1952; POSIX.1-2017, pax).

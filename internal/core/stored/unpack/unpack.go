@@ -24,8 +24,8 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/sys/unix"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/stored/tree"
 )
 
 // Limits on what one archive may hold.

@@ -16,7 +16,7 @@ import (
 
 	"golang.org/x/mod/sumdb/dirhash"
 
-	"trammel.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/stored/tree"
 )
 
 type entry struct {

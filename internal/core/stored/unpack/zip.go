@@ -14,7 +14,7 @@ import (
 
 	"github.com/klauspost/compress/zip"
 
-	"trammel.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/stored/tree"
 )
 
 // zip reads a zip archive. For a Go module it also computes the h1 digest: the

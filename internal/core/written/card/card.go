@@ -12,13 +12,13 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/page"
-	"trammel.example/trammel/internal/core/base/platform"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/written/declare"
-	"trammel.example/trammel/internal/core/written/ref"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/ref"
 )
 
 // Card is everything Trammel knows about one tool.

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/platform"
 )
 
 func TestEveryBuiltinCardIsWhole(t *testing.T) {

@@ -6,8 +6,8 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/platform"
 )
 
 func FuzzParse(f *testing.F) {

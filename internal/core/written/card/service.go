@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/page"
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // Service is how a tool runs as a service, as flat facts: the lock keeps them as

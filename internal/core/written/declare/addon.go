@@ -8,12 +8,12 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/page"
-	"trammel.example/trammel/internal/core/base/python"
-	"trammel.example/trammel/internal/core/base/rlang"
-	"trammel.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/base/python"
+	"app.example/trammel/internal/core/base/rlang"
+	"app.example/trammel/internal/core/base/version"
 )
 
 // Addon is a set of named things that another installer manages.

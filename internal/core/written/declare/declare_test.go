@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fault"
 )
 
 const heronweir = `# Counts fish.

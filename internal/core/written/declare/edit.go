@@ -6,9 +6,9 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/page"
 )
 
 // SetToolchain gives a toolchain of a declaration a new ask, and a source when

@@ -5,10 +5,10 @@ import (
 	"path/filepath"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/page"
-	"trammel.example/trammel/internal/core/base/python"
-	"trammel.example/trammel/internal/core/base/rlang"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/base/python"
+	"app.example/trammel/internal/core/base/rlang"
 )
 
 // LibraryName parts "SET/PACKAGE".

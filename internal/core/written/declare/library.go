@@ -5,13 +5,13 @@ import (
 	"slices"
 	"strings"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/nodejs"
-	"trammel.example/trammel/internal/core/base/page"
-	"trammel.example/trammel/internal/core/base/python"
-	"trammel.example/trammel/internal/core/base/rlang"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/nodejs"
+	"app.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/base/python"
+	"app.example/trammel/internal/core/base/rlang"
 )
 
 // Library is a set of a language's own packages, with all that is asked for, from the

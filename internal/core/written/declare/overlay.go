@@ -6,9 +6,9 @@ import (
 	"io/fs"
 	"path/filepath"
 
-	"trammel.example/trammel/internal/core/base/disk"
-	"trammel.example/trammel/internal/core/base/fault"
-	"trammel.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/page"
 )
 
 // OverlayName is the name of a person's own additions, kept out of version control.

@@ -23,7 +23,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"golang.org/x/mod/modfile"
 
-	"trammel.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/base/version"
 )
 
 // Want is one toolchain that a folder asks for.

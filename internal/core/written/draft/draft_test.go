@@ -5,8 +5,8 @@ import (
 	"testing"
 	"testing/fstest"
 
-	"trammel.example/trammel/internal/core/base/version"
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 func folder(files map[string]string) fstest.MapFS {

@@ -4,7 +4,7 @@ import (
 	"testing"
 	"testing/fstest"
 
-	"trammel.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // FuzzLook drafts from files that a stranger's folder holds: whatever they say, the

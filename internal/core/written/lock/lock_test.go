@@ -9,9 +9,9 @@ import (
 	"strings"
 	"testing"
 
-	"trammel.example/trammel/internal/core/base/canon"
-	"trammel.example/trammel/internal/core/base/fetch"
-	"trammel.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/platform"
 )
 
 func sample() *Lock {
