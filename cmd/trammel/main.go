@@ -9,21 +9,21 @@ import (
 	"runtime/debug"
 
 	"app.example/trammel/internal/cli"
+	"app.example/trammel/internal/core/kernel/launch"
 	"app.example/trammel/internal/core/kernel/proctree"
 	"app.example/trammel/internal/core/kernel/seal"
 	"app.example/trammel/internal/core/running/script"
 	"app.example/trammel/internal/core/running/service"
-	"app.example/trammel/internal/core/stored/frame"
 	"app.example/trammel/internal/demo"
+	_ "app.example/trammel/internal/early" // plays its roles before main
 )
 
-// main is one program under several names: the init of a process tree, the
-// interpreter of a script, the supervisor of a bay and the engine of the demo's
-// tools are all this binary, re-executed.
+// main is one program under several names: the interpreter of a script, the supervisor of a
+// bay and the engine of the demo's tools are all this binary, re-executed. The names that are
+// started most are played before main, in internal/early.
 func main() {
+	proctree.Init() // where nobody played it before
 	switch filepath.Base(os.Args[0]) {
-	case proctree.InitName:
-		proctree.Init()
 	case script.Name:
 		script.Main()
 	case service.SupervisorName:
@@ -34,7 +34,7 @@ func main() {
 	if seal.Inside() {
 		seal.Main()
 	}
-	if code, err, launched := frame.Launch(os.Args); launched {
+	if code, err, launched := launch.Launch(os.Args); launched {
 		if err != nil {
 			fmt.Fprintf(os.Stderr, "%s: %v\n", filepath.Base(os.Args[0]), err)
 		}

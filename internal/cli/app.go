@@ -26,10 +26,8 @@ import (
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
+	"app.example/trammel/internal/early"
 )
-
-// Version is the program's version; release builds set it with -ldflags -X.
-var Version = "0.1.0-dev"
 
 // exitCode is an error that only carries the code of a child process.
 type exitCode int
@@ -69,9 +67,6 @@ func endAnyway(ctx context.Context, stop func(), args []string) {
 // long way.
 func short(args []string) (code int, done bool) {
 	switch {
-	case len(args) == 2 && args[1] == "--version":
-		fmt.Println("trammel version " + Version)
-		return 0, true
 	case len(args) > 3 && args[1] == "run" && args[2] == "--" && os.Getenv("TRAMMEL_TRIAL") == "":
 		h := hostNow()
 		plan, ok := keptPlan(h, ".", bay.Main)
@@ -128,7 +123,7 @@ func newApp() *cli.Command {
 	app := &cli.Command{
 		Name:                  "trammel",
 		Usage:                 "one locked environment for everyone who works on a project",
-		Version:               Version,
+		Version:               early.Version,
 		EnableShellCompletion: true,
 		HideHelpCommand:       false,
 		Before:                namedBay,

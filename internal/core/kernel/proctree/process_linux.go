@@ -1,16 +1,10 @@
 package proctree
 
 import (
-	"cmp"
-	"fmt"
-	"maps"
-	"os"
-	"slices"
-	"strconv"
-	"strings"
+	"app.example/trammel/internal/core/kernel/within"
 	"time"
 
-	"golang.org/x/sys/unix"
+	"app.example/trammel/internal/core/kernel/unix"
 )
 
 // Process is one process and no other that has its number later.
@@ -25,76 +19,10 @@ func ProcessOf(pid int) Process {
 	return Process{pid, started}
 }
 
-// started is when a process began; ok is false when it has ended, also when nobody has
-// asked for its exit code yet.
-func started(pid int) (ticks uint64, ok bool) {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return 0, false
-	}
-	f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
-	if len(f) < 20 || f[0] == "Z" || f[0] == "X" {
-		return 0, false
-	}
-	ticks, err = strconv.ParseUint(f[19], 10, 64)
-	return ticks, err == nil
-}
+func started(pid int) (ticks uint64, ok bool) { return within.Started(pid) }
 
 // Children are those of a process now, those that it adopted behind its own.
-func Children(pid int) []int {
-	if out, told := listed(pid); told {
-		return out
-	}
-	return scanned(pid)
-}
-
-// listed asks the kernel, which tells where it was built to (CONFIG_PROC_CHILDREN). Each
-// thread has children of its own.
-func listed(pid int) (out []int, told bool) {
-	tasks, err := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
-	if err != nil {
-		return nil, true // it is gone
-	}
-	for _, t := range tasks {
-		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%s/children", pid, t.Name()))
-		if err != nil {
-			continue
-		}
-		told = true
-		for text := range strings.FieldsSeq(string(b)) {
-			if child, err := strconv.Atoi(text); err == nil {
-				out = append(out, child)
-			}
-		}
-	}
-	return out, told
-}
-
-// scanned finds them among all processes, by what each says of its parent, in the order in
-// which they began.
-func scanned(pid int) []int {
-	entries, err := os.ReadDir("/proc")
-	if err != nil {
-		return nil
-	}
-	began := map[int]uint64{}
-	for _, e := range entries {
-		child, err := strconv.Atoi(e.Name())
-		if err != nil {
-			continue
-		}
-		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", child))
-		if err != nil {
-			continue
-		}
-		f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
-		if len(f) < 20 || f[1] != strconv.Itoa(pid) {
-			continue
-		}
-		began[child], _ = strconv.ParseUint(f[19], 10, 64)
-	}
-	return slices.SortedFunc(maps.Keys(began), func(a, b int) int { return cmp.Or(cmp.Compare(began[a], began[b]), a-b) })
-}
+func Children(pid int) []int { return within.Children(pid) }
 
 // Alive tells whether it has not ended.
 func (p Process) Alive() bool {

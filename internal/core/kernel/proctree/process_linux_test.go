@@ -4,6 +4,8 @@ import (
 	"slices"
 	"testing"
 	"time"
+
+	"app.example/trammel/internal/core/kernel/within"
 )
 
 // Where the kernel does not list children they are found all the same.
@@ -19,13 +21,13 @@ func TestChildrenAreFoundBothWays(t *testing.T) {
 		slices.Sort(all)
 		return all
 	}
-	list := func(pid int) []int { found, _ := listed(pid); return found }
+	list := func(pid int) []int { found, _ := within.Listed(pid); return found }
 	for range 200 { // until it has forked all of them
-		a, b := walk(tree.Pid, list), walk(tree.Pid, scanned)
+		a, b := walk(tree.Pid, list), walk(tree.Pid, within.Scanned)
 		if slices.Equal(a, b) && len(a) >= 6 {
 			return
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
-	t.Errorf("listed %v, scanned %v", walk(tree.Pid, list), walk(tree.Pid, scanned))
+	t.Errorf("listed %v, scanned %v", walk(tree.Pid, list), walk(tree.Pid, within.Scanned))
 }

@@ -12,6 +12,7 @@
 package proctree
 
 import (
+	"app.example/trammel/internal/core/kernel/within"
 	"errors"
 	"fmt"
 	"io"
@@ -150,14 +151,11 @@ func (t *Tree) Kill() {
 	case !t.Weak:
 		_ = syscall.Kill(t.Pid, syscall.SIGKILL) // and the kernel ends its namespace
 	case t.control != nil:
-		_, _ = t.control.Write([]byte{killAll}) // its init ends all that it has
+		_, _ = t.control.Write([]byte{within.KillAll}) // its init ends all that it has
 	default:
 		_ = syscall.Kill(-t.Pid, syscall.SIGKILL)
 	}
 }
-
-// killAll on the control pipe is no signal, but has the init end everything.
-const killAll = 255
 
 // startGroup is the fallback: the command in a process group of its own.
 func startGroup(spec Spec, path string) (*Tree, error) {

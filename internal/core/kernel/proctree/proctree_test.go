@@ -14,9 +14,7 @@ import (
 
 // The test program stands in for trammel as the init of its trees.
 func TestMain(m *testing.M) {
-	if os.Args[0] == InitName {
-		Init()
-	}
+	Init()
 	os.Exit(m.Run())
 }
 

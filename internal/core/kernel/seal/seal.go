@@ -12,37 +12,15 @@ package seal
 
 import (
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/kernel/within"
 )
 
 // Name is the argv[0] under which this program enters a view and runs a command in
 // it: argv[1] is the order as JSON, and the rest is the command.
 const Name = "trammel-seal"
 
-// insideName is the argv[0] of the process that sets a view up.
-const insideName = "trammel-sealed"
-
 // View is what a command sees of this machine.
-type View struct {
-	Root   string   `json:"root"`   // folder with usr and etc
-	Closed bool     `json:"closed"` // nothing of the host but the folders below
-	Read   []string `json:"read"`   // absolute folders that show read-only
-	Write  []string `json:"write"`  // absolute folders that show as they are
-	Hide   []string `json:"hide"`   // absolute folders that show empty, but for what is named within them
-	Work   string   `json:"work"`   // folder to work in where the caller's own does not show
-	Self   string   `json:"self"`   // this program's file, at a path that shows in the view
-
-	making bool // /usr and /etc may be written: a root is being made
-}
-
-// order is what a process that enters a view is told.
-type order struct {
-	View   View   `json:"view"`
-	Dir    string `json:"dir"`
-	Path   string `json:"path"` // file to run; "" looks the command up in the PATH
-	Making bool   `json:"making"`
-
-	Terminal bool `json:"terminal"` // the command is to be in the terminal's foreground
-}
+type View = within.View
 
 // refusedBy is the kernel's no to namespaces, with what to do about it.
 func refusedBy(reason error) error {

@@ -1,6 +1,7 @@
 package seal
 
 import (
+	"app.example/trammel/internal/core/kernel/within"
 	"bufio"
 	"context"
 	"encoding/json"
@@ -10,19 +11,18 @@ import (
 	"os"
 	"os/exec"
 	"os/signal"
-	"path/filepath"
 	"runtime"
 	"strings"
 	"sync"
 	"syscall"
 
-	"golang.org/x/sys/unix"
+	"app.example/trammel/internal/core/kernel/unix"
 )
 
 // Command is the command line that does in a view, started by anybody, what path
 // and argv would do outside. A path "" looks argv[0] up in the PATH, inside.
 func Command(v View, dir, path string, argv []string) (file string, args []string, err error) {
-	told, err := json.Marshal(order{View: v, Dir: dir, Path: path})
+	told, err := json.Marshal(within.Order{View: v, Dir: dir, Path: path})
 	if err != nil {
 		return "", nil, err
 	}
@@ -34,10 +34,10 @@ func Command(v View, dir, path string, argv []string) (file string, args []strin
 // calls it when argv[0] is Name or the name of the process inside; it does not
 // return.
 func Main() {
-	if os.Args[0] == insideName {
-		inside()
+	if os.Args[0] == within.ViewName {
+		within.Enter()
 	}
-	var o order
+	var o within.Order
 	if len(os.Args) < 3 || json.Unmarshal([]byte(os.Args[1]), &o) != nil {
 		fmt.Fprintln(os.Stderr, "trammel: it is started by trammel itself")
 		os.Exit(126)
@@ -50,23 +50,24 @@ func Main() {
 }
 
 // Inside tells whether argv[0] is that of a process of this package.
-func Inside() bool { return os.Args[0] == Name || os.Args[0] == insideName }
+func Inside() bool { return os.Args[0] == Name || os.Args[0] == within.ViewName }
 
 // Run runs a command in a view, on this process's terminal and files, and returns
 // its exit code, or 128 and the signal's number. An error means that the command
 // was not started.
 func Run(v View, dir, path string, argv, env []string) (code int, err error) {
-	return run(order{View: v, Dir: dir, Path: path}, argv, env)
+	return run(within.Order{View: v, Dir: dir, Path: path}, argv, env)
 }
 
 // Make runs a command in a root that is being made, where it may write, with
 // nothing of the host.
 func Make(ctx context.Context, root string, argv []string) error {
-	o := order{View: View{Root: root, Closed: true, Work: "/"}, Dir: "/", Making: true}
-	cmd, report, err := clone(o, argv, []string{"PATH=/usr/sbin:/usr/bin", "LC_ALL=C.UTF-8", "HOME=/"})
+	o := within.Order{View: View{Root: root, Closed: true, Work: "/"}, Dir: "/", Making: true}
+	cmd, report, hear, err := clone(o, argv, []string{"PATH=/usr/sbin:/usr/bin", "LC_ALL=C.UTF-8", "HOME=/"})
 	if err != nil {
 		return err
 	}
+	defer hear.Close()
 	var said strings.Builder
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = nil, &said, &said
 	if err := start(cmd); err != nil {
@@ -87,7 +88,7 @@ func Make(ctx context.Context, root string, argv []string) error {
 
 // Available tells why views cannot be entered here; nil when they can.
 func Available() error {
-	cmd := &exec.Cmd{Path: "/proc/self/exe", Args: []string{insideName}, SysProcAttr: attributes(true)}
+	cmd := &exec.Cmd{Path: "/proc/self/exe", Args: []string{within.ViewName}, SysProcAttr: attributes(true)}
 	if err := start(cmd); err != nil {
 		return err
 	}
@@ -116,28 +117,28 @@ func attributes(closed bool) *syscall.SysProcAttr {
 
 // clone prepares the process that enters a view. What cannot be set up there comes
 // as a line on the report; nothing but its end means that the command runs.
-func clone(o order, argv, env []string) (*exec.Cmd, *os.File, error) {
-	told, err := json.Marshal(o)
-	if err != nil {
-		return nil, nil, err
-	}
+func clone(o within.Order, argv, env []string) (cmd *exec.Cmd, report, signals *os.File, err error) {
 	read, write, err := os.Pipe()
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	orders, giving, err := os.Pipe()
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
+	}
+	hearing, signals, err := os.Pipe()
+	if err != nil {
+		return nil, nil, nil, err
 	}
 	go func() {
-		_, _ = giving.Write(told)
+		_, _ = giving.Write(o.Pack())
 		giving.Close()
 	}()
-	cmd := &exec.Cmd{
-		Path: "/proc/self/exe", Args: append([]string{insideName}, argv...), Env: env,
-		Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, ExtraFiles: []*os.File{write, orders}, SysProcAttr: attributes(o.View.Closed),
+	cmd = &exec.Cmd{
+		Path: "/proc/self/exe", Args: append([]string{within.ViewName}, argv...), Env: env,
+		Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, ExtraFiles: []*os.File{write, orders, hearing}, SysProcAttr: attributes(o.View.Closed),
 	}
-	return cmd, read, nil
+	return cmd, read, signals, nil
 }
 
 // start starts a prepared process. The caller's goroutine must stay on its thread
@@ -168,14 +169,15 @@ func started(report *bufio.Reader) error {
 	return errors.New(text)
 }
 
-func run(o order, argv, env []string) (int, error) {
+func run(o within.Order, argv, env []string) (int, error) {
 	tty := foreground()
 	o.Terminal = tty != nil
-	cmd, reportFile, err := clone(o, argv, env)
+	cmd, reportFile, hear, err := clone(o, argv, env)
 	if err != nil {
 		return 126, err
 	}
 	defer reportFile.Close()
+	defer hear.Close()
 	signals := make(chan os.Signal, 16)
 	signal.Notify(signals, unix.SIGTERM, unix.SIGHUP, unix.SIGINT, unix.SIGQUIT, unix.SIGUSR1, unix.SIGUSR2)
 	if tty == nil && o.View.Closed {
@@ -204,14 +206,18 @@ func run(o order, argv, env []string) (int, error) {
 				if typed := s == unix.SIGINT || s == unix.SIGQUIT; typed && tty != nil && !o.View.Closed {
 					continue
 				}
-				_ = cmd.Process.Signal(s)
+				if o.View.Closed { // to its init none can be sent
+					_, _ = hear.Write([]byte{byte(s.(syscall.Signal))})
+				} else {
+					_ = cmd.Process.Signal(s)
+				}
 			case <-done:
 				return
 			}
 		}
 	})
 	if o.View.Closed && tty != nil {
-		go suspend(report, tty, cmd)
+		go suspend(report, tty, hear)
 	}
 	err = cmd.Wait()
 	close(done)
@@ -255,7 +261,7 @@ func takeTerminal(tty *os.File) {
 // suspend stops this process when the command was stopped from the terminal, and
 // lets the command go on when this process does: to the shell outside both are one
 // job.
-func suspend(report *bufio.Reader, tty *os.File, cmd *exec.Cmd) {
+func suspend(report *bufio.Reader, tty, hear *os.File) {
 	for {
 		if line, err := report.ReadString('\n'); err != nil || line != "stopped\n" {
 			return
@@ -266,120 +272,6 @@ func suspend(report *bufio.Reader, tty *os.File, cmd *exec.Cmd) {
 		runtime.LockOSThread()
 		_ = unix.Tgkill(unix.Getpid(), unix.Gettid(), unix.SIGSTOP)
 		runtime.UnlockOSThread()
-		_ = cmd.Process.Signal(unix.SIGCONT)
-	}
-}
-
-// inside sets the view up and becomes the command, or in a closed view its init.
-func inside() {
-	runtime.LockOSThread()
-	if len(os.Args) == 1 {
-		os.Exit(0) // it could be started: Available asks for no more
-	}
-	unix.CloseOnExec(3)
-	report, orders := os.NewFile(3, "report"), os.NewFile(4, "orders")
-	fail := func(err error) {
-		fmt.Fprintln(report, strings.ReplaceAll(err.Error(), "\n", " "))
-		os.Exit(126)
-	}
-	_ = os.WriteFile("/proc/self/comm", []byte("trammel"), 0) // what ps shows
-	var o order
-	if err := json.NewDecoder(orders).Decode(&o); err != nil {
-		fail(err)
-	}
-	orders.Close()
-	o.View.making = o.Making
-	if err := setUp(o.View); err != nil {
-		fail(err)
-	}
-	if err := os.Chdir(o.Dir); err != nil {
-		if err := os.Chdir(o.View.Work); err != nil {
-			fail(fmt.Errorf("the folder %s does not show in the sealed root", o.View.Work))
-		}
-	}
-	argv := os.Args[1:]
-	path := o.Path
-	if path == "" {
-		var err error
-		if path, err = lookUp(argv[0]); err != nil {
-			fail(err)
-		}
-	}
-	if err := unix.Prctl(unix.PR_CAP_AMBIENT, unix.PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0); err != nil {
-		fail(err)
-	}
-	if o.View.Closed {
-		if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
-			fail(err)
-		}
-		initProcess(report, o.Terminal, path, argv, fail)
-	}
-	err := unix.Exec(path, argv, os.Environ())
-	fail(fmt.Errorf("%s cannot be started: %w", argv[0], err))
-}
-
-// lookUp finds a command in the PATH, inside.
-func lookUp(command string) (string, error) {
-	if strings.Contains(command, "/") {
-		if _, err := os.Stat(command); err != nil {
-			return "", fmt.Errorf("there is no command %q in this root", command)
-		}
-		return command, nil
-	}
-	for _, dir := range filepath.SplitList(os.Getenv("PATH")) {
-		full := filepath.Join(dir, command)
-		if info, err := os.Stat(full); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
-			return full, nil
-		}
-	}
-	return "", fmt.Errorf("there is no command %q in this root", command)
-}
-
-// initProcess runs the command as the init of a closed view: it reaps what is left
-// without a parent, hands signals on and ends with the command, and with it ends
-// the whole namespace (pid_namespaces(7)).
-func initProcess(report *os.File, terminal bool, path string, argv []string, fail func(error)) {
-	cmd := &exec.Cmd{Path: path, Args: argv, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
-	var tty *os.File
-	if terminal {
-		tty, _ = os.OpenFile("/dev/tty", os.O_RDWR, 0)
-	}
-	if tty != nil {
-		// A group of its own in the foreground: what is typed reaches the command alone.
-		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Foreground: true, Ctty: int(tty.Fd())}
-	} else {
-		cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	}
-	signals := make(chan os.Signal, 16)
-	signal.Notify(signals, unix.SIGTERM, unix.SIGHUP, unix.SIGINT, unix.SIGQUIT, unix.SIGUSR1, unix.SIGUSR2, unix.SIGCONT)
-	if err := cmd.Start(); err != nil {
-		fail(fmt.Errorf("%s cannot be started: %w", argv[0], err))
-	}
-	main := cmd.Process.Pid
-	fmt.Fprintln(report, "ok")
-	go func() {
-		for s := range signals {
-			if s == unix.SIGCONT && tty != nil {
-				signal.Ignore(unix.SIGTTOU)
-				_ = unix.IoctlSetPointerInt(int(tty.Fd()), unix.TIOCSPGRP, main)
-			}
-			_ = unix.Kill(-main, s.(syscall.Signal))
-		}
-	}()
-	for {
-		var status unix.WaitStatus
-		pid, err := unix.Wait4(-1, &status, unix.WUNTRACED, nil)
-		switch {
-		case err == unix.EINTR || pid != main:
-			if err != nil && err != unix.EINTR {
-				os.Exit(126)
-			}
-		case status.Stopped():
-			fmt.Fprintln(report, "stopped")
-		case status.Signaled():
-			os.Exit(128 + int(status.Signal()))
-		default:
-			os.Exit(status.ExitStatus())
-		}
+		_, _ = hear.Write([]byte{byte(unix.SIGCONT)})
 	}
 }

@@ -1,4 +1,4 @@
-package frame
+package launch
 
 import (
 	"bytes"

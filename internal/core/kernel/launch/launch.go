@@ -1,4 +1,9 @@
-package frame
+// Package launch is the life of this program under the name of a command of a root, as frames
+// link it. In a frame, bin/NAME leads to the program where NAME is a command of a root;
+// inside/NAME says by a link which file of which root it is, and in-ROOT has the commands as they
+// are had inside that root. of-TOOL, inside-of-TOOL and in-of-TOOL are the same for one toolchain
+// whose commands show by other names.
+package launch
 
 import (
 	"os"

@@ -1,6 +1,6 @@
 //go:build !linux
 
-package frame
+package launch
 
 // startedAs is for Linux: there are no roots elsewhere.
 func startedAs() (string, bool) { return "", false }

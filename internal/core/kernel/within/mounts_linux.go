@@ -1,14 +1,14 @@
-package seal
+package within
 
 import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
+	"path"
 	"slices"
 	"strings"
 
-	"golang.org/x/sys/unix"
+	"app.example/trammel/internal/core/kernel/unix"
 )
 
 // mounted is something of the host, held to be put into the new root.
@@ -20,18 +20,18 @@ type mounted struct {
 }
 
 // setUp makes the view this process's root (mount_namespaces(7), pivot_root(2)).
-func setUp(v View) error {
+func setUp(v View, making bool) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("refused making mounts private: %w", err)
 	}
 	// Everything of the host is taken hold of first: the new root covers some of it.
 	var system, rest []mounted
 	var access uint64 = unix.MOUNT_ATTR_RDONLY
-	if v.making {
+	if making {
 		access = 0
 	}
 	for _, name := range []string{"usr", "etc", "opt"} {
-		m, err := hold(filepath.Join(v.Root, name), name, access|unix.MOUNT_ATTR_NODEV)
+		m, err := hold(path.Join(v.Root, name), name, access|unix.MOUNT_ATTR_NODEV)
 		if errors.Is(err, unix.ENOENT) && name == "opt" {
 			continue
 		}
@@ -49,7 +49,7 @@ func setUp(v View) error {
 	} else {
 		rest = hostParts()
 	}
-	system = append(system, etcFiles(v)...)
+	system = append(system, etcFiles(v, making)...)
 
 	const stage = "/tmp"
 	if err := unix.Mount("tmpfs", stage, "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=0755,size=64m"); err != nil {
@@ -132,9 +132,9 @@ func hold(path, at string, attributes uint64) (mounted, error) {
 }
 
 func unwrap(err error) error {
-	var path *os.PathError
-	if errors.As(err, &path) {
-		return fmt.Errorf("%s: %w", path.Path, path.Err)
+	var at *os.PathError
+	if errors.As(err, &at) {
+		return fmt.Errorf("%s: %w", at.Path, at.Err)
 	}
 	return err
 }
@@ -142,7 +142,7 @@ func unwrap(err error) error {
 // place puts what is held into the new root.
 func (m mounted) place() error {
 	if _, err := os.Lstat(m.at); err != nil {
-		if err := os.MkdirAll(filepath.Dir(m.at), 0o755); err == nil && m.file {
+		if err := os.MkdirAll(path.Dir(m.at), 0o755); err == nil && m.file {
 			err = os.WriteFile(m.at, nil, 0o644)
 		} else if err == nil {
 			err = os.Mkdir(m.at, 0o755)
@@ -222,9 +222,9 @@ func closedParts(v View) ([]mounted, error) {
 	// What lies in a folder that shows too comes after it.
 	slices.SortStableFunc(binds, func(a, b bind) int { return len(a.path) - len(b.path) })
 	for _, name := range []string{"lib", "cache", "spool"} { // what packages ship below /var
-		entries, _ := os.ReadDir(filepath.Join(v.Root, "var", name))
+		entries, _ := os.ReadDir(path.Join(v.Root, "var", name))
 		for _, e := range entries {
-			m, err := hold(filepath.Join(v.Root, "var", name, e.Name()), "var/"+name+"/"+e.Name(), unix.MOUNT_ATTR_RDONLY)
+			m, err := hold(path.Join(v.Root, "var", name, e.Name()), "var/"+name+"/"+e.Name(), unix.MOUNT_ATTR_RDONLY)
 			if err == nil {
 				out = append(out, m)
 			}
@@ -282,13 +282,13 @@ func hostLinks() {
 
 // etcFiles takes hold of the host's files that say how the network is reached. A
 // root has empty files in their places.
-func etcFiles(v View) []mounted {
+func etcFiles(v View, making bool) []mounted {
 	var out []mounted
-	if v.making {
+	if making {
 		return nil
 	}
 	for _, name := range []string{"resolv.conf", "hosts"} {
-		if _, err := os.Stat(filepath.Join(v.Root, "etc", name)); err != nil {
+		if _, err := os.Stat(path.Join(v.Root, "etc", name)); err != nil {
 			continue
 		}
 		if m, err := hold("/etc/"+name, "etc/"+name, unix.MOUNT_ATTR_RDONLY); err == nil && m.file {

@@ -1,0 +1,29 @@
+// Package early plays the roles in which this program is started most often, before its
+// libraries are initialised: the init of a process tree, what enters a root, and the answers that
+// need nothing but a file that is kept.
+//
+// Packages are initialised in the order of their import paths, each once those that it imports
+// are (Go specification, "Package initialization"). This module's path comes before those of
+// all libraries, and what this package imports is of the standard library alone and nothing of it
+// that is initialised late, so that its init is among the first. A role that is played there ends
+// the process; a start that is none of them goes on to main. A test holds what came before.
+package early
+
+import (
+	"os"
+	"strings"
+)
+
+// Version is the program's version; release builds set it with -ldflags -X.
+var Version = "0.1.0-dev"
+
+func init() {
+	if len(os.Args) == 0 {
+		return
+	}
+	inside(os.Args[0])
+	if len(os.Args) == 2 && os.Args[1] == "--version" && os.Args[0][strings.LastIndexByte(os.Args[0], '/')+1:] == "trammel" {
+		_, _ = os.Stdout.WriteString("trammel version " + Version + "\n")
+		os.Exit(0)
+	}
+}
