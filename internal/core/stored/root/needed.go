@@ -24,6 +24,7 @@ func (b *builder) linkable() error {
 	}
 	type lack struct{ file, library string }
 	var lacks []lack
+	linked := map[string]bool{} // stems of libraries that something links
 	var mu sync.Mutex
 	var wait sync.WaitGroup
 	files := make(chan string, 256)
@@ -31,11 +32,12 @@ func (b *builder) linkable() error {
 		wait.Go(func() {
 			for name := range files {
 				for _, library := range needed(filepath.Join(b.Dir, filepath.FromSlash(name))) {
+					mu.Lock()
+					linked[stem(library)] = true
 					if !there[library] {
-						mu.Lock()
 						lacks = append(lacks, lack{name, library})
-						mu.Unlock()
 					}
+					mu.Unlock()
 				}
 			}
 		})
@@ -47,6 +49,9 @@ func (b *builder) linkable() error {
 	}
 	close(files)
 	wait.Wait()
+	// A library that nothing links is a module that somebody may load: what it links its package
+	// only recommends.
+	lacks = slices.DeleteFunc(lacks, func(l lack) bool { return strings.Contains(path.Base(l.file), ".so") && !linked[stem(l.file)] })
 	if len(lacks) == 0 {
 		return nil
 	}
@@ -57,6 +62,12 @@ func (b *builder) linkable() error {
 	}
 	do.WriteString("Declare the package that has it as a toolchain of the same source, with package = \"…\".")
 	return fault.New(fault.Use, "the root lacks %d libraries that its programs link", len(lacks)).Advise("%s", do.String())
+}
+
+// stem is the name of a library without its versions.
+func stem(file string) string {
+	before, _, _ := strings.Cut(path.Base(file), ".so")
+	return before
 }
 
 // mayLink tells whether a file is a program, or a library where the loader looks.
