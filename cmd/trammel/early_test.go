@@ -1,10 +1,16 @@
 package main
 
 import (
+	"bytes"
+	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+
+	"app.example/trammel/internal/core/base/kept"
 )
 
 // The roles that this program is started in most often play before its libraries are
@@ -50,5 +56,71 @@ func TestRolesPlayBeforeTheLibraries(t *testing.T) {
 		if first, _, _ := strings.Cut(pkg, "/"); strings.Contains(first, ".") && !strings.HasPrefix(pkg, "app.example/trammel/") {
 			t.Errorf("internal/early rests on %s", pkg)
 		}
+	}
+}
+
+// The shortest way to a command gives it what the longer way does, and takes nothing for valid
+// that the longer way would not.
+func TestTheShortestWayIsTheSameWay(t *testing.T) {
+	linuxOnly(t)
+	for _, isolation := range []string{"open", "clean"} {
+		h := newHut(t, nil, fmt.Sprintf("format = 1\nproject = \"heronweir\"\nisolation = %q\n[variables]\nLANES = \"two, \\\"three\\\"\"\nEMPTY = \"\"\nRUN = \"@{project.dir}/x\"\n", isolation))
+		h.env = append(h.env, "LC_ALL=C", "OTHER=of the host", "TRAMMEL_SHELL_X=1", "LANES=the host's", "EMPTY=no")
+		h.ok("lock")
+		h.ok("fit", "--approve")
+		plan := func() string {
+			found, _ := filepath.Glob(filepath.Join(h.home, "state/plans/*.plan"))
+			return append(found, "")[0]
+		}
+		eventually(t, "a plan is kept", func() bool { h.ok("run", "--", "true"); return plan() != "" })
+		short, long := h.ok("run", "--", "env"), h.ok("--dir", ".", "run", "--", "env")
+		if short != long {
+			t.Errorf("%s: the short way gives\n%s\nand the long one\n%s", isolation, short, long)
+		}
+		// That it is the short way: what is in the kept form shows.
+		raw, err := os.ReadFile(plan())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(plan(), bytes.Replace(raw, []byte("LANES=two"), []byte("LANES=six"), 1), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if out := h.ok("run", "--", "env"); !strings.Contains(out, "LANES=six") {
+			t.Errorf("%s: the kept form is not what is gone by:\n%s", isolation, out)
+		}
+		// A folder below, and one reached by a link, are the same project.
+		h.write("below/file", "")
+		below := h.command("run", "--", "env")
+		below.Dir = filepath.Join(h.dir, "below")
+		below.Env = append(below.Env, "PWD="+below.Dir)
+		said, _ := below.Output()
+		if out := string(said); !strings.Contains(out, "LANES=six") || !strings.Contains(out, "PWD="+filepath.Join(h.dir, "below")) {
+			t.Errorf("%s: below:\n%s", isolation, out)
+		}
+		// Whatever is not as it was goes the longer way: a plan that is cut, a trial, a command
+		// that is not there, another consent, a declaration that changed.
+		if err := os.WriteFile(plan(), raw[:len(raw)/2], 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if out := h.ok("run", "--", "env"); !strings.Contains(out, "LANES=two") {
+			t.Errorf("%s: a plan that is cut was taken:\n%s", isolation, out)
+		}
+		if err := os.WriteFile(plan(), bytes.Replace(raw, []byte("LANES=two"), []byte("LANES=six"), 1), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		h.fails(127, []string{"nosuch is not part of heronweir"}, "run", "--", "nosuch")
+		h.env = append(h.env, "TRAMMEL_APPROVE=0000")
+		h.fails(4, nil, "run", "--", "env")
+		h.env = h.env[:len(h.env)-1]
+		h.change("three", "four")
+		if o := h.try("run", "--", "env"); strings.Contains(o.out, "LANES=six") {
+			t.Errorf("%s: a changed declaration went by the old plan: %+v", isolation, o)
+		}
+		// A plan that is a device or a pipe is none.
+		os.Remove(plan())
+		if err := syscall.Mkfifo(filepath.Join(h.home, "state/plans", filepath.Base(kept.In("", h.dir))), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		h.try("run", "--", "true")
 	}
 }

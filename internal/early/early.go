@@ -22,8 +22,14 @@ func init() {
 		return
 	}
 	inside(os.Args[0])
-	if len(os.Args) == 2 && os.Args[1] == "--version" && os.Args[0][strings.LastIndexByte(os.Args[0], '/')+1:] == "trammel" {
+	if os.Args[0][strings.LastIndexByte(os.Args[0], '/')+1:] != "trammel" {
+		return
+	}
+	switch {
+	case len(os.Args) == 2 && os.Args[1] == "--version":
 		_, _ = os.Stdout.WriteString("trammel version " + Version + "\n")
 		os.Exit(0)
+	case len(os.Args) > 3 && os.Args[1] == "run" && os.Args[2] == "--":
+		run(os.Args[3:])
 	}
 }

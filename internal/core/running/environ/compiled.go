@@ -4,13 +4,16 @@ import (
 	"bytes"
 	"encoding/json"
 	"os"
+	"path/filepath"
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/ref"
 )
@@ -121,7 +124,42 @@ func (c *Compiled) Keep() {
 	if err != nil {
 		return
 	}
-	if kept, err := disk.Read(file, disk.MostState); err == nil && bytes.Equal(kept, raw) {
+	c.keepShort()
+	if old, err := disk.Read(file, disk.MostState); err == nil && bytes.Equal(old, raw) {
+		return
+	}
+	_ = disk.WriteCache(file, raw)
+}
+
+// keepShort keeps the plan in the form that the shortest way goes by, where it has one: of the
+// main bay, without a root to enter and without secrets.
+func (c *Compiled) keepShort() {
+	file := kept.In(c.Places.Plans(), c.Dir)
+	e := c.Environment
+	if c.Bay != bay.Main || e.Isolation == declare.Sealed || len(e.Secrets) > 0 || filepath.Join(c.Dir, declare.FileName) != c.File {
+		_ = os.Remove(file)
+		return
+	}
+	p := kept.Plan{
+		Places: []string{c.Places.Data, c.Places.Cache, c.Places.State, c.Places.Config}, Declaration: c.File,
+		Approved: string(c.Approved), Named: c.Named, Open: e.Isolation == declare.Open, There: []string{c.Frame},
+		KeepNames: keptNames, KeepPrefixes: keptPrefixes, Path: e.Path,
+	}
+	if e.Isolation == declare.Clean {
+		p.There = append(p.There, c.Folders.HostLinks)
+	}
+	for _, v := range e.Variables {
+		if Marked(v.Value) {
+			_ = os.Remove(file)
+			return
+		}
+		p.Set = append(p.Set, v.Name+"="+v.Value)
+	}
+	for _, f := range c.Files {
+		p.Files = append(p.Files, kept.File{Path: f.File, Size: f.Stamp.Size, Mod: f.Stamp.Mod, Change: f.Stamp.Change, Inode: f.Stamp.Inode})
+	}
+	raw := p.Bytes()
+	if old, err := disk.Read(file, disk.MostState); raw == nil || err == nil && bytes.Equal(old, raw) {
 		return
 	}
 	_ = disk.WriteCache(file, raw)

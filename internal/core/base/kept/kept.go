@@ -1,0 +1,181 @@
+// Package kept is an approved plan in the form that the shortest way goes by: `trammel run --
+// COMMAND` reads it before the program's libraries are initialised (internal/early), and becomes
+// the command. Only what needs nobody else has that form: open and clean isolation, no secret.
+//
+// A plan is believed only while every file that it was made of is as its stamp says, as the
+// longer way believes it; whatever is not as it should be, the longer way decides and explains.
+// The package imports nothing outside of the standard library, and of that nothing that is
+// initialised late.
+package kept
+
+import (
+	"errors"
+	"hash/fnv"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+)
+
+// Format is the first word of the form.
+const Format = "trammel plan 1"
+
+// File is one of what a plan was made of.
+type File struct {
+	Path              string
+	Size, Mod, Change int64 // bytes; nanoseconds since 1970
+	Inode             uint64
+}
+
+// Plan is what the shortest way needs.
+type Plan struct {
+	Places       []string // data, cache, state, config
+	Declaration  string   // its file
+	Approved     string   // the approval id
+	Named        bool     // consent was TRAMMEL_APPROVE's, and ends with it
+	Open         bool     // open isolation: the host's variables and commands stay
+	There        []string // folders that must be there
+	Files        []File
+	KeepNames    []string // of the host's variables
+	KeepPrefixes []string
+	Set          []string // NAME=VALUE, in order
+	Path         []string // folders
+}
+
+// In is the file of a checkout's plan among the plans of a person's state.
+func In(plans, dir string) string {
+	h := fnv.New128a()
+	_, _ = h.Write([]byte(dir))
+	const digits = "0123456789abcdef"
+	var name []byte
+	for _, b := range h.Sum(nil) {
+		name = append(name, digits[b>>4], digits[b&15])
+	}
+	return plans + "/" + string(name) + ".plan"
+}
+
+// separate ends each word of the form; no path, variable or number has it.
+const separate = "\x00"
+
+// Bytes is the plan as it is kept; nil for one that has no such form.
+func (p Plan) Bytes() []byte {
+	words := []string{Format}
+	words = append(words, p.Places...)
+	words = append(words, p.Declaration, p.Approved, strconv.FormatBool(p.Named), strconv.FormatBool(p.Open))
+	for _, list := range [][]string{p.There, p.KeepNames, p.KeepPrefixes, p.Set, p.Path} {
+		words = append(append(words, strconv.Itoa(len(list))), list...)
+	}
+	for _, f := range p.Files {
+		words = append(words, f.Path, strconv.FormatInt(f.Size, 10), strconv.FormatInt(f.Mod, 10), strconv.FormatInt(f.Change, 10), strconv.FormatUint(f.Inode, 10))
+	}
+	for _, w := range words {
+		if strings.Contains(w, separate) {
+			return nil
+		}
+	}
+	return []byte(strings.Join(words, separate) + separate + "end")
+}
+
+var errForm = errors.New("it is no kept plan")
+
+// Read reads what Bytes wrote.
+func Read(raw []byte) (p Plan, err error) {
+	words := strings.Split(string(raw), separate)
+	if len(words) < 15 || words[0] != Format || words[len(words)-1] != "end" {
+		return p, errForm
+	}
+	words = words[1 : len(words)-1]
+	p.Places, p.Declaration, p.Approved, p.Named, p.Open = words[:4], words[4], words[5], words[6] == "true", words[7] == "true"
+	words = words[8:]
+	for _, list := range []*[]string{&p.There, &p.KeepNames, &p.KeepPrefixes, &p.Set, &p.Path} {
+		if len(words) == 0 {
+			return p, errForm
+		}
+		n, err := strconv.Atoi(words[0])
+		if err != nil || n < 0 || n >= len(words) {
+			return p, errForm
+		}
+		*list, words = words[1:1+n], words[1+n:]
+	}
+	if len(words)%5 != 0 {
+		return p, errForm
+	}
+	for ; len(words) > 0; words = words[5:] {
+		f := File{Path: words[0]}
+		var errs [4]error
+		f.Size, errs[0] = strconv.ParseInt(words[1], 10, 64)
+		f.Mod, errs[1] = strconv.ParseInt(words[2], 10, 64)
+		f.Change, errs[2] = strconv.ParseInt(words[3], 10, 64)
+		f.Inode, errs[3] = strconv.ParseUint(words[4], 10, 64)
+		if errs != [4]error{} {
+			return p, errForm
+		}
+		p.Files = append(p.Files, f)
+	}
+	return p, nil
+}
+
+// Valid tells whether all that the plan was made of is as it was, and who may say so has said
+// it: getenv is the environment's.
+func (p Plan) Valid(getenv func(string) (string, bool)) bool {
+	named, ok := getenv("TRAMMEL_APPROVE")
+	if ok && named != "" && "sha256:"+strings.TrimPrefix(named, "sha256:") != p.Approved || p.Named && named == "" {
+		return false
+	}
+	for _, f := range p.Files {
+		if stampOf(f.Path) != f {
+			return false
+		}
+	}
+	for _, dir := range p.There {
+		if _, err := os.Stat(dir); err != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// stampOf is a file as it is now; one that is not there has no stamp.
+func stampOf(path string) File {
+	var st syscall.Stat_t
+	if err := syscall.Stat(path, &st); err != nil {
+		return File{Path: path}
+	}
+	mod, change := times(&st)
+	return File{path, st.Size, mod, change, st.Ino}
+}
+
+// Environ is the environment of a process in a folder, given the host's.
+func (p Plan) Environ(host []string, dir string) []string {
+	set := map[string]bool{"PATH": true, "PWD": true}
+	for _, line := range p.Set {
+		name, _, _ := strings.Cut(line, "=")
+		set[name] = true
+	}
+	var out []string
+	hostPath := ""
+	for _, line := range host {
+		name, value, ok := strings.Cut(line, "=")
+		if !ok || name == "" {
+			continue
+		}
+		if name == "PATH" {
+			hostPath = value
+		}
+		if set[name] || strings.HasPrefix(name, "TRAMMEL_SHELL_") || !p.Open && !p.keeps(name) {
+			continue
+		}
+		out = append(out, line)
+	}
+	slices.Sort(out)
+	path := strings.Join(p.Path, ":")
+	if p.Open && hostPath != "" {
+		path += ":" + hostPath
+	}
+	return append(append(out, p.Set...), "PWD="+dir, "PATH="+path)
+}
+
+func (p Plan) keeps(name string) bool {
+	return slices.Contains(p.KeepNames, name) || slices.ContainsFunc(p.KeepPrefixes, func(prefix string) bool { return strings.HasPrefix(name, prefix) })
+}

@@ -1,0 +1,132 @@
+package early
+
+import (
+	"io"
+	"os"
+	"strings"
+	"syscall"
+
+	"app.example/trammel/internal/core/base/kept"
+)
+
+// run becomes the command of `trammel run -- COMMAND` where a plan is kept that is valid. It
+// returns where that is not so, or anything is not as it should be: the longer way decides then,
+// and says what is wrong.
+func run(args []string) {
+	environ := os.Environ()
+	getenv := func(name string) (value string, ok bool) {
+		for _, line := range environ {
+			if n, v, found := strings.Cut(line, "="); found && n == name {
+				value, ok = v, true // the last one counts, as for the shells
+			}
+		}
+		return value, ok
+	}
+	if trial, _ := getenv("TRAMMEL_TRIAL"); trial != "" || strings.Contains(args[0], "/") || args[0] == "" {
+		return
+	}
+	dir, err := os.Getwd()
+	if err != nil {
+		return
+	}
+	places, ok := placesOf(getenv)
+	project := projectOf(dir)
+	if !ok || project == "" {
+		return
+	}
+	raw, err := regular(kept.In(places[2]+"/plans", project))
+	if err != nil {
+		return
+	}
+	p, err := kept.Read(raw)
+	if err != nil || strings.Join(p.Places, "\x00") != strings.Join(places, "\x00") || p.Declaration != project+"/trammel.toml" || !p.Valid(getenv) {
+		return
+	}
+	env := p.Environ(environ, dir)
+	_, path, _ := strings.Cut(env[len(env)-1], "=")
+	for _, folder := range strings.Split(path, ":") {
+		if !strings.HasPrefix(folder, "/") {
+			return // what that means, others know
+		}
+		file := strings.TrimSuffix(folder, "/") + "/" + args[0]
+		if info, err := os.Stat(file); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
+			_ = syscall.Exec(file, args, env)
+			return
+		}
+	}
+}
+
+// most is how large a kept plan may be, in bytes.
+const most = 16 << 20
+
+// regular reads a file that is one, and no device or pipe.
+func regular(path string) ([]byte, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil || !info.Mode().IsRegular() || info.Size() > most {
+		return nil, os.ErrInvalid
+	}
+	return io.ReadAll(io.LimitReader(f, most))
+}
+
+// placesOf are where Trammel keeps things, as package place says.
+func placesOf(getenv func(string) (string, bool)) ([]string, bool) {
+	if home, _ := getenv("TRAMMEL_HOME"); home != "" {
+		return []string{home + "/data", home + "/cache", home + "/state", home + "/config"}, clean(home)
+	}
+	home, _ := getenv("HOME")
+	var out []string
+	for _, x := range [][2]string{{"XDG_DATA_HOME", ".local/share"}, {"XDG_CACHE_HOME", ".cache"}, {"XDG_STATE_HOME", ".local/state"}, {"XDG_CONFIG_HOME", ".config"}} {
+		dir, _ := getenv(x[0])
+		if !strings.HasPrefix(dir, "/") {
+			dir = home + "/" + x[1]
+		}
+		if !clean(dir) {
+			return nil, false
+		}
+		out = append(out, dir+"/trammel")
+	}
+	return out, true
+}
+
+// clean tells whether a path is absolute and says nothing twice.
+func clean(path string) bool {
+	return strings.HasPrefix(path, "/") && path != "/" && !strings.HasSuffix(path, "/") && !strings.Contains(path, "//") && !strings.Contains(path+"/", "/./") && !strings.Contains(path+"/", "/../")
+}
+
+// projectOf is the folder of the declaration that is in force in a folder, by its real path; ""
+// where there is none.
+func projectOf(dir string) string {
+	for {
+		if info, err := os.Stat(dir + "/trammel.toml"); err == nil && !info.IsDir() {
+			break
+		}
+		at := strings.LastIndexByte(dir, '/')
+		if at <= 0 {
+			return ""
+		}
+		dir = dir[:at]
+	}
+	f, err := os.Open(dir)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	real, err := os.Readlink("/proc/self/fd/" + number(f.Fd()))
+	if err != nil || !strings.HasPrefix(real, "/") {
+		return ""
+	}
+	return real
+}
+
+// number is a descriptor in decimal.
+func number(fd uintptr) string {
+	if fd < 10 {
+		return string(rune('0' + fd))
+	}
+	return number(fd/10) + string(rune('0'+fd%10))
+}
