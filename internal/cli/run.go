@@ -156,10 +156,10 @@ func runAction(ctx context.Context, c *cli.Command) error {
 	return become(plan, plan.Ready(hostNow()), dir, "", args)
 }
 
-// packaged is the source of packages for a tool that no card describes; false where there is
-// none, or where catalogs may know it.
+// packaged is the source of packages for a tool that no card describes and that is no slip of
+// one that has a card; false where there is none, or where catalogs may know it.
 func packaged(sources []declare.Source, tool string) (from string, ok bool) {
-	if _, known := card.Builtin(tool); known || slices.ContainsFunc(sources, func(s declare.Source) bool { return s.Kind == "catalog" || s.Name == tool }) {
+	if _, known := card.Builtin(tool); known || slices.ContainsFunc(card.BuiltinNames(), func(c string) bool { return slip(tool, c) }) || slices.ContainsFunc(sources, func(s declare.Source) bool { return s.Kind == "catalog" || s.Name == tool }) {
 		return "", false
 	}
 	for _, s := range sources {
@@ -168,6 +168,19 @@ func packaged(sources []declare.Source, tool string) (from string, ok bool) {
 		}
 	}
 	return "", false
+}
+
+// slip tells whether one letter more or less makes a name another one.
+func slip(a, b string) bool {
+	if len(a) < len(b) {
+		a, b = b, a
+	}
+	for i := range a {
+		if a[:i]+a[i+1:] == b {
+			return len(b) > 2
+		}
+	}
+	return false
 }
 
 // trialPlan resolves the declaration with other asks and fits the outcome, all
