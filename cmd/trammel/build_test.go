@@ -142,6 +142,8 @@ func TestAGoToolMayHaveAGoOfItsOwn(t *testing.T) {
 	h.fails(2, []string{"tools are built by Go 1.16 and newer"}, "lock")
 	h.write("trammel.toml", tool("go = \"=1.22.0\"\n", ", go = \"=1.15.2\""))
 	h.fails(2, []string{"its own go 1.15.2"}, "lock")
+	h.write("trammel.toml", strings.Replace(tool("go = \"="+golang+"\"\n", ""), "cmd/weirstamp", "cmd/weirstam", 1))
+	h.fails(2, []string{"trammel.toml:5", "has no package heronweir.example/tools/cmd/weirstam", `Did you mean "weirstamp"?`}, "lock")
 	h.write("trammel.toml", tool("", ""))
 	h.fails(2, []string{"no go toolchain is declared", `go = "latest" in the table of weirstamp`}, "lock")
 	h.write("trammel.toml", "format = 1\nproject = \"heronweir\"\n[toolchain]\njq = { version = \"1\", go = \"1.24\" }\n")

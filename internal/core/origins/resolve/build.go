@@ -90,6 +90,14 @@ func (r *resolver) onGo(ctx context.Context, t declare.Toolchain, way choice, s 
 	if err != nil {
 		return err
 	}
+	if lister, ok := s.(interface {
+		GoPackages(ctx context.Context, pkg, v string) []string
+	}); ok {
+		if list := lister.GoPackages(ctx, t.Package, v); len(list) > 0 && !slices.Contains(list, t.Package) {
+			near := fault.DidYouMean(path.Base(t.Package), bases(list))
+			return fault.Findings{{Place: t.Place, What: fmt.Sprintf("the module at %s has no package %s", v, t.Package), Do: strings.TrimSpace(near + " Look at what the module has, and write the import path of a command.")}}
+		}
+	}
 	if need == "" || version.Go.Compare(need, "1.21") < 0 || version.Go.Compare(golang.Version, need) >= 0 {
 		return nil
 	}
@@ -135,6 +143,15 @@ func (r *resolver) onNode(ctx context.Context, t declare.Toolchain, way choice, 
 		return fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%s %s needs Node.js %s, and node %s is locked", t.Name, v, need, node.Version), Do: fmt.Sprintf("Ask for an older %s, or for another node. See: trammel find node", t.Name)}}
 	}
 	return nil
+}
+
+// bases are the last words of import paths.
+func bases(list []string) []string {
+	out := make([]string, len(list))
+	for i, p := range list {
+		out[i] = path.Base(p)
+	}
+	return out
 }
 
 // builtBy tells whether all parts of an item have this builder.

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"archive/zip"
 	"context"
 	"path"
 	"strings"
@@ -117,6 +118,42 @@ func (g *gomod) GoNeed(ctx context.Context, pkg, v string) (string, error) {
 		return nil
 	})
 	return need, err
+}
+
+// GoPackages are the commands' folders of a version of a package's module, by their import paths:
+// those that have Go files. The list stands at the end of the module's zip, which is read by
+// ranges; nothing, where the proxy gives none (Go Modules Reference, "Module zip files").
+func (g *gomod) GoPackages(ctx context.Context, pkg, v string) []string {
+	modulePath, err := g.moduleOf(ctx, pkg)
+	if err != nil {
+		return nil
+	}
+	dir, err := escaped(modulePath)
+	if err != nil {
+		return nil
+	}
+	for _, p := range g.proxies {
+		ranged, err := g.client.Ranges(ctx, fetch.Address{URL: p.base + dir + "v" + v + ".zip", Authorization: p.authorization})
+		if err != nil {
+			continue
+		}
+		z, err := zip.NewReader(ranged, ranged.Size)
+		if err != nil {
+			continue
+		}
+		var out []string
+		for _, f := range z.File {
+			below, ok := strings.CutPrefix(f.Name, modulePath+"@v"+v+"/")
+			if !ok || !strings.HasSuffix(below, ".go") || strings.HasSuffix(below, "_test.go") {
+				continue
+			}
+			if name := path.Join(modulePath, path.Dir(below)); len(out) == 0 || out[len(out)-1] != name {
+				out = append(out, name)
+			}
+		}
+		return out
+	}
+	return nil
 }
 
 // GoSettings are what the go command needs to read the same source: GOPROXY and
