@@ -147,6 +147,9 @@ func plain(source string, env, args []string) ([]string, bool) {
 		return nil, false
 	}
 	words, err := expand.Fields(&expand.Config{Env: expand.ListEnviron(env...)}, call.Args...)
+	if len(words) > 1 && words[0] == "exec" && !strings.HasPrefix(words[1], "-") {
+		words = words[1:] // which is all that there is to do
+	}
 	if err != nil || len(words) == 0 || interp.IsBuiltin(words[0]) {
 		return nil, false
 	}

@@ -23,7 +23,7 @@ func TestAPlainCommandNeedsNoInterpreter(t *testing.T) {
 		{`lane "a b" 'c d' e\ f`, []string{"lane", "a b", "c d", "e f"}},
 		{"lane --number $LANE", []string{"lane", "--number", "2"}},
 		{`lane "$TWO" $TWO`, []string{"lane", "a b", "a", "b"}},
-		{"lane ${LANE}", []string{"lane", "2"}},
+		{"lane ${LANE}", []string{"lane", "2"}}, {"exec lane $LANE", []string{"lane", "2"}}, {"exec", nil}, {"exec -a x lane", nil}, {"exec cd /", nil}, {"exec lane > f", nil},
 		{"a && b", nil}, {"a; b", nil}, {"a | b", nil}, {"a > f", nil}, {"a &", nil}, {"! a", nil},
 		{"X=1 a", nil}, {"a $(b)", nil}, {"a `b`", nil}, {"a *.go", nil}, {"a ~/x", nil}, {`a "$@"`, nil},
 		{"a ${X:-y}", nil}, {"a $((1+1))", nil}, {"cd /tmp", nil}, {"exit 3", nil}, {"if a; then b; fi", nil}, {"a $1", nil},
