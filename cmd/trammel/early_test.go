@@ -1,14 +1,17 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"app.example/trammel/internal/core/base/kept"
 )
@@ -122,5 +125,69 @@ func TestTheShortestWayIsTheSameWay(t *testing.T) {
 			t.Fatal(err)
 		}
 		h.try("run", "--", "true")
+	}
+}
+
+// In sealed isolation, too: the environment is the same, and so are exit codes and signals.
+func TestTheShortestWayIntoARoot(t *testing.T) {
+	s, weir, oldweir := archives(t)
+	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
+	h.ok("lock")
+	h.fitted()
+	h.env = append(h.env, "SSL_CERT_FILE=/etc/ssl/certs/ca-certificates.crt", "LC_ALL=C", "OTHER=o")
+	eventually(t, "a plan is kept", func() bool {
+		h.ok("run", "--", "true")
+		found, _ := filepath.Glob(filepath.Join(h.home, "state/plans/*.plan"))
+		return len(found) == 1
+	})
+	early := func(args ...string) int {
+		c := h.command(append([]string{"run", "--"}, args...)...)
+		c.Env = append(slices.Clone(c.Env), "GODEBUG=inittrace=1")
+		said, _ := c.CombinedOutput()
+		return strings.Count("\n"+string(said), "\ninit ")
+	}
+	if n := early("true"); n == 0 || n > 120 { // its own, and those of the process inside
+		t.Errorf("run starts after %d initialisers", n)
+	}
+	if short, long := h.ok("run", "--", "env"), h.ok("--dir", ".", "run", "--", "env"); short != long {
+		t.Errorf("the short way gives\n%s\nand the long one\n%s", short, long)
+	}
+	if o := h.try("run", "--", "sh", "-c", "exit 7"); o.code != 7 {
+		t.Errorf("%+v", o)
+	}
+	h.fails(127, []string{"nosuch is not part of"}, "run", "--", "nosuch")
+	// A file of certificates that shows is the longer way's to show.
+	cert := filepath.Join(h.dir, "own.pem")
+	h.write("own.pem", "x")
+	h.env = append(h.env, "SSL_CERT_FILE="+cert)
+	if out := h.ok("run", "--", "env"); !strings.Contains(out, "SSL_CERT_FILE="+cert) {
+		t.Errorf("a file of certificates is lost:\n%s", out)
+	}
+	h.env = h.env[:len(h.env)-1]
+	// Signals, many of them, reach the command and end nothing else.
+	c := h.command("run", "--", "sh", "-c", `n=0; trap 'n=$((n+1))' USR1; trap 'echo counted $n; exit 3' TERM; echo up; while :; do sleep 0.01; done`)
+	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	out, err := c.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	lines := bufio.NewScanner(out)
+	for lines.Scan() && lines.Text() != "up" {
+	}
+	for range 60 {
+		_ = c.Process.Signal(syscall.SIGUSR1)
+		time.Sleep(15 * time.Millisecond)
+	}
+	_ = c.Process.Signal(syscall.SIGTERM)
+	counted := 0
+	for lines.Scan() {
+		_, _ = fmt.Sscanf(lines.Text(), "counted %d", &counted)
+	}
+	_ = c.Wait()
+	if code := c.ProcessState.ExitCode(); code != 3 || counted < 10 { // of one kind, those that wait are one
+		t.Errorf("it ended with %d after %d signals", code, counted)
 	}
 }

@@ -3,13 +3,11 @@
 package main
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"runtime/debug"
 
 	"app.example/trammel/internal/cli"
-	"app.example/trammel/internal/core/kernel/launch"
 	"app.example/trammel/internal/core/kernel/proctree"
 	"app.example/trammel/internal/core/kernel/seal"
 	"app.example/trammel/internal/core/running/script"
@@ -33,12 +31,6 @@ func main() {
 	}
 	if seal.Inside() {
 		seal.Main()
-	}
-	if code, err, launched := launch.Launch(os.Args); launched {
-		if err != nil {
-			fmt.Fprintf(os.Stderr, "%s: %v\n", filepath.Base(os.Args[0]), err)
-		}
-		os.Exit(code)
 	}
 	cli.Gap(os.Args)
 	// A command lives for milliseconds: collecting its few megabytes costs more than

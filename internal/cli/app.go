@@ -73,6 +73,7 @@ func short(args []string) (code int, done bool) {
 		if !ok {
 			return 0, false
 		}
+		plan.KeepShort() // the shortest way was not to be had
 		return conclude(context.Background(), become(plan, plan.Ready(h), h.Dir, "", args[3:])), true
 	}
 	return 0, false

@@ -21,8 +21,8 @@ func init() {
 	if len(os.Args) == 0 {
 		return
 	}
-	inside(os.Args[0])
-	if os.Args[0][strings.LastIndexByte(os.Args[0], '/')+1:] != "trammel" {
+	inside(os.Args)
+	if base(os.Args[0]) != "trammel" {
 		return
 	}
 	switch {
@@ -33,3 +33,6 @@ func init() {
 		run(os.Args[3:])
 	}
 }
+
+// base is the last word of a path.
+func base(path string) string { return path[strings.LastIndexByte(path, '/')+1:] }

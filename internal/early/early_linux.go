@@ -1,13 +1,38 @@
 package early
 
-import "app.example/trammel/internal/core/kernel/within"
+import (
+	"os"
 
-// inside plays what runs in namespaces that were made for it.
-func inside(name string) {
-	switch name {
+	"app.example/trammel/internal/core/kernel/launch"
+	"app.example/trammel/internal/core/kernel/within"
+)
+
+// inside plays what runs in namespaces that were made for it, and the launcher of a root's
+// command.
+func inside(args []string) {
+	switch args[0] {
 	case within.InitName:
 		within.Init(nil)
 	case within.ViewName:
 		within.Enter()
+	}
+	if code, err, launched := launch.Launch(args); launched {
+		if err != nil {
+			_, _ = os.Stderr.WriteString(base(args[0]) + ": " + err.Error() + "\n")
+		}
+		os.Exit(code)
+	}
+}
+
+// sealed runs a command in the root of a plan and ends with it. It returns where the command was
+// not started.
+func sealed(packed, dir string, args, env []string) {
+	o, err := within.Unpack(packed)
+	if err != nil {
+		return
+	}
+	o.Dir = dir
+	if code, err := within.Run(o, args, env); err == nil {
+		os.Exit(code)
 	}
 }

@@ -3,4 +3,7 @@
 package early
 
 // inside is for Linux: there are no namespaces elsewhere.
-func inside(string) {}
+func inside([]string) {}
+
+// sealed is for Linux.
+func sealed(string, string, []string, []string) {}

@@ -43,6 +43,10 @@ func run(args []string) {
 		return
 	}
 	env := p.Environ(environ, dir)
+	if p.Order != "" {
+		sealed(p.Order, dir, args, env)
+		return
+	}
 	_, path, _ := strings.Cut(env[len(env)-1], "=")
 	for _, folder := range strings.Split(path, ":") {
 		if !strings.HasPrefix(folder, "/") {

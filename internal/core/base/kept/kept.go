@@ -19,7 +19,7 @@ import (
 )
 
 // Format is the first word of the form.
-const Format = "trammel plan 1"
+const Format = "trammel plan 2"
 
 // File is one of what a plan was made of.
 type File struct {
@@ -41,6 +41,12 @@ type Plan struct {
 	KeepPrefixes []string
 	Set          []string // NAME=VALUE, in order
 	Path         []string // folders
+
+	// Sealed isolation alone.
+	Order   string   // the view to enter, packed as package within does; "" for another level
+	Given   []string // NAME=VALUE that stand among the host's
+	Unknown []string // names of the host that the longer way must look at, where they are set
+	Hidden  []string // but not to a path that begins so: that does not show in the view
 }
 
 // In is the file of a checkout's plan among the plans of a person's state.
@@ -62,8 +68,8 @@ const separate = "\x00"
 func (p Plan) Bytes() []byte {
 	words := []string{Format}
 	words = append(words, p.Places...)
-	words = append(words, p.Declaration, p.Approved, strconv.FormatBool(p.Named), strconv.FormatBool(p.Open))
-	for _, list := range [][]string{p.There, p.KeepNames, p.KeepPrefixes, p.Set, p.Path} {
+	words = append(words, p.Declaration, p.Approved, strconv.FormatBool(p.Named), strconv.FormatBool(p.Open), p.Order)
+	for _, list := range [][]string{p.There, p.KeepNames, p.KeepPrefixes, p.Set, p.Path, p.Given, p.Unknown, p.Hidden} {
 		words = append(append(words, strconv.Itoa(len(list))), list...)
 	}
 	for _, f := range p.Files {
@@ -82,13 +88,13 @@ var errForm = errors.New("it is no kept plan")
 // Read reads what Bytes wrote.
 func Read(raw []byte) (p Plan, err error) {
 	words := strings.Split(string(raw), separate)
-	if len(words) < 15 || words[0] != Format || words[len(words)-1] != "end" {
+	if len(words) < 19 || words[0] != Format || words[len(words)-1] != "end" {
 		return p, errForm
 	}
 	words = words[1 : len(words)-1]
 	p.Places, p.Declaration, p.Approved, p.Named, p.Open = words[:4], words[4], words[5], words[6] == "true", words[7] == "true"
-	words = words[8:]
-	for _, list := range []*[]string{&p.There, &p.KeepNames, &p.KeepPrefixes, &p.Set, &p.Path} {
+	p.Order, words = words[8], words[9:]
+	for _, list := range []*[]string{&p.There, &p.KeepNames, &p.KeepPrefixes, &p.Set, &p.Path, &p.Given, &p.Unknown, &p.Hidden} {
 		if len(words) == 0 {
 			return p, errForm
 		}
@@ -122,6 +128,12 @@ func (p Plan) Valid(getenv func(string) (string, bool)) bool {
 	named, ok := getenv("TRAMMEL_APPROVE")
 	if ok && named != "" && "sha256:"+strings.TrimPrefix(named, "sha256:") != p.Approved || p.Named && named == "" {
 		return false
+	}
+	for _, name := range p.Unknown {
+		value, ok := getenv(name)
+		if ok && value != "" && !slices.ContainsFunc(p.Hidden, func(prefix string) bool { return strings.HasPrefix(value, prefix) }) {
+			return false
+		}
 	}
 	for _, f := range p.Files {
 		if stampOf(f.Path) != f {
@@ -168,6 +180,7 @@ func (p Plan) Environ(host []string, dir string) []string {
 		}
 		out = append(out, line)
 	}
+	out = append(out, p.Given...)
 	slices.Sort(out)
 	path := strings.Join(p.Path, ":")
 	if p.Open && hostPath != "" {

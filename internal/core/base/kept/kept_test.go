@@ -19,6 +19,7 @@ func whole(t testing.TB, dir string) Plan {
 		Places: []string{"/d", "/c", "/s", "/f"}, Declaration: file, Approved: "sha256:ab", Open: true, There: []string{dir},
 		Files: []File{stampOf(file), stampOf(filepath.Join(dir, "gone"))}, KeepNames: []string{"HOME", ""}, KeepPrefixes: []string{"LC_"},
 		Set: []string{"A=1 \n=2", "B="}, Path: []string{"/frame/bin", "/h"},
+		Order: "3:x--,", Given: []string{}, Unknown: []string{"SSL_CERT_FILE"}, Hidden: []string{"/etc/"},
 	}
 }
 
@@ -50,6 +51,9 @@ func TestAPlanHoldsWhileWhatItWasMadeOfStays(t *testing.T) {
 		{"consent of the environment", func() { p.Named = true }, true},
 		{"which is gone", func() { delete(env, "TRAMMEL_APPROVE") }, false},
 		{"kept consent", func() { p.Named = false }, true},
+		{"what others must look at", func() { env["SSL_CERT_FILE"] = "/x" }, false},
+		{"what does not show", func() { env["SSL_CERT_FILE"] = "/etc/x" }, true},
+		{"nothing of it", func() { env["SSL_CERT_FILE"] = "" }, true},
 		{"a file that came", func() { os.WriteFile(filepath.Join(dir, "gone"), nil, 0o600) }, false},
 		{"and went", func() { os.Remove(filepath.Join(dir, "gone")) }, true},
 		{"a folder that went", func() { p.There = append(p.There, filepath.Join(dir, "frame")) }, false},

@@ -1,11 +1,96 @@
+// Package launch is the life of this program under the name of a command of a root, as frames
+// link it. In a frame, bin/NAME leads to the program where NAME is a command of a root;
+// inside/NAME says by a link which file of which root it is, and in-ROOT has the commands as they
+// are had inside that root. of-TOOL, inside-of-TOOL and in-of-TOOL are the same for one toolchain
+// whose commands show by other names.
 package launch
 
 import (
 	"bytes"
 	"encoding/binary"
 	"os"
-	"path/filepath"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"app.example/trammel/internal/core/kernel/within"
 )
+
+// real is the path of a folder without links.
+func real(dir string) (string, error) {
+	f, err := os.Open(dir)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	return os.Readlink("/proc/self/fd/" + strconv.Itoa(int(f.Fd())))
+}
+
+// Launch is the life of this program under the name of a command of a root, as a
+// frame links it: it enters the root and becomes the command there, with the host's
+// own folders around it. It returns when this process was not started so.
+func Launch(args []string) (code int, err error, launched bool) {
+	if path.Base(args[0]) == "trammel" {
+		return 0, nil, false
+	}
+	started, ok := startedAs()
+	if !ok {
+		return 0, nil, false
+	}
+	folder, err := real(path.Dir(started))
+	if err != nil {
+		return 0, nil, false
+	}
+	frame := path.Dir(folder)
+	of := path.Base(folder) // the commands of one toolchain by their own names are in of-NAME
+	inside := "inside"
+	if strings.HasPrefix(of, "of-") {
+		inside += "-" + of
+	}
+	target, err := os.Readlink(path.Join(frame, inside, path.Base(started)))
+	rest, ours := strings.CutPrefix(target, "../roots/")
+	if err != nil || !ours {
+		return 0, nil, false
+	}
+	name, inner, _ := strings.Cut(rest, "/")
+	tree, err := os.Readlink(path.Join(frame, "roots", name))
+	if err != nil {
+		return 126, err, true
+	}
+	dir, err := os.Getwd()
+	if err != nil {
+		dir = "/"
+	}
+	// Inside, the root's own commands are had directly.
+	env := os.Environ()
+	for i, line := range env {
+		if list, ok := strings.CutPrefix(line, "PATH="); ok {
+			folders := strings.Split(list, ":")
+			for k, f := range folders {
+				at, err := real(f)
+				switch {
+				case err != nil || path.Dir(at) != frame:
+				case at == folder && strings.HasPrefix(of, "of-"):
+					folders[k] = path.Join(frame, "in-"+of)
+				case !strings.HasPrefix(path.Base(at), "of-"):
+					folders[k] = path.Join(frame, "in-"+name)
+				}
+			}
+			// A program of the root may be a script that starts another of it, which no card
+			// names as a command.
+			for _, own := range []string{"/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin"} {
+				if !slices.Contains(folders, own) {
+					folders = append(folders, own)
+				}
+			}
+			env[i] = "PATH=" + strings.Join(folders, ":")
+		}
+	}
+	file := "/" + inner
+	code, err = within.Run(within.Order{View: within.View{Root: tree, Work: "/"}, Dir: dir, Path: file}, append([]string{file}, args[1:]...), env)
+	return code, err, true
+}
 
 // startedAs is the path by which the kernel was asked to start this process, which
 // argv[0] need not be: the entry AT_EXECFN of the auxiliary vector (getauxval(3))
@@ -34,8 +119,12 @@ func startedAs() (string, bool) {
 		if end <= 0 {
 			return "", false
 		}
-		path, err := filepath.Abs(string(text[:end]))
-		return path, err == nil
+		file := string(text[:end])
+		if strings.HasPrefix(file, "/") {
+			return file, true
+		}
+		dir, err := os.Getwd()
+		return path.Join(dir, file), err == nil
 	}
 	return "", false
 }

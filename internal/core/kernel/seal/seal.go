@@ -24,10 +24,5 @@ type View = within.View
 
 // refusedBy is the kernel's no to namespaces, with what to do about it.
 func refusedBy(reason error) error {
-	return fault.New(fault.Failed, "sealed isolation needs user namespaces, and this machine gives none: %v", reason).
-		Advise("Whoever administers it can allow them:\n" +
-			"  sysctl -w user.max_user_namespaces=15000\n" +
-			"  sysctl -w kernel.unprivileged_userns_clone=1                 (older Debian kernels)\n" +
-			"  sysctl -w kernel.apparmor_restrict_unprivileged_userns=0     (where AppArmor restricts them)\n" +
-			"In a container, its runtime must allow them. Nothing was run less isolated instead.")
+	return fault.New(fault.Failed, "%s%v", within.Needs, reason).Advise("%s", within.Allow)
 }

@@ -70,8 +70,18 @@ func (o Order) Pack() []byte {
 }
 
 func orderFrom(f *os.File) (o Order, err error) {
-	words, err := told(f, 9)
-	if err != nil || len(words[0]) != 3 {
+	defer f.Close()
+	raw, err := io.ReadAll(f)
+	if err != nil {
+		return o, err
+	}
+	return Unpack(string(raw))
+}
+
+// Unpack is an order that was packed.
+func Unpack(packed string) (o Order, err error) {
+	words, err := unpack([]byte(packed))
+	if err != nil || len(words) < 9 || len(words[0]) != 3 {
 		return o, errors.Join(err, errTold)
 	}
 	o.View.Closed, o.Making, o.Terminal = words[0][0] == 'x', words[0][1] == 'x', words[0][2] == 'x'

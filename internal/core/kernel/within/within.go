@@ -62,3 +62,13 @@ type Spec struct {
 
 // KillAll on the control pipe ends everything that descends from an init.
 const KillAll = 255
+
+// Needs is what is said where the kernel gives no namespaces, and Allow what to do then.
+const (
+	Needs = "sealed isolation needs user namespaces, and this machine gives none: "
+	Allow = "Whoever administers it can allow them:\n" +
+		"  sysctl -w user.max_user_namespaces=15000\n" +
+		"  sysctl -w kernel.unprivileged_userns_clone=1                 (older Debian kernels)\n" +
+		"  sysctl -w kernel.apparmor_restrict_unprivileged_userns=0     (where AppArmor restricts them)\n" +
+		"In a container, its runtime must allow them. Nothing was run less isolated instead."
+)

@@ -49,8 +49,11 @@ func keptSealed(name, value string) bool {
 func showable(file string) bool {
 	info, err := os.Stat(file)
 	return err == nil && info.Mode().IsRegular() && filepath.IsAbs(file) &&
-		!slices.ContainsFunc([]string{"/usr/", "/etc/", "/opt/", "/proc/", "/dev/"}, func(p string) bool { return strings.HasPrefix(file, p) })
+		!slices.ContainsFunc(hiddenFolders, func(p string) bool { return strings.HasPrefix(file, p) })
 }
+
+// hiddenFolders are those of the host in whose place a view shows its own.
+var hiddenFolders = []string{"/usr/", "/etc/", "/opt/", "/proc/", "/dev/"}
 
 // Kept tells whether a variable of the host stays in clean isolation.
 func Kept(name string) bool {

@@ -14,6 +14,7 @@ import (
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/within"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/ref"
 )
@@ -124,19 +125,19 @@ func (c *Compiled) Keep() {
 	if err != nil {
 		return
 	}
-	c.keepShort()
+	c.KeepShort()
 	if old, err := disk.Read(file, disk.MostState); err == nil && bytes.Equal(old, raw) {
 		return
 	}
 	_ = disk.WriteCache(file, raw)
 }
 
-// keepShort keeps the plan in the form that the shortest way goes by, where it has one: of the
-// main bay, without a root to enter and without secrets.
-func (c *Compiled) keepShort() {
+// KeepShort keeps the plan in the form that the shortest way goes by, where it has one: of the
+// main bay, without secrets.
+func (c *Compiled) KeepShort() {
 	file := kept.In(c.Places.Plans(), c.Dir)
 	e := c.Environment
-	if c.Bay != bay.Main || e.Isolation == declare.Sealed || len(e.Secrets) > 0 || filepath.Join(c.Dir, declare.FileName) != c.File {
+	if c.Bay != bay.Main || e.Isolation == declare.Sealed && e.View == nil || len(e.Secrets) > 0 || filepath.Join(c.Dir, declare.FileName) != c.File {
 		_ = os.Remove(file)
 		return
 	}
@@ -147,6 +148,11 @@ func (c *Compiled) keepShort() {
 	}
 	if e.Isolation == declare.Clean {
 		p.There = append(p.There, c.Folders.HostLinks)
+	}
+	if e.Isolation == declare.Sealed {
+		p.KeepNames, p.KeepPrefixes, p.Unknown = keptInside, nil, certificateNames
+		p.Hidden = hiddenFolders
+		p.Order, p.Given = string(within.Order{View: *e.View}.Pack()), []string{"HOME=" + e.Home, "LANG=C.UTF-8", "SHELL=/bin/bash"}
 	}
 	for _, v := range e.Variables {
 		if Marked(v.Value) {
