@@ -560,3 +560,36 @@ func TestSeveralSuitesOfOneArchiveAreOneSource(t *testing.T) {
 	h.change(`"weir-updates"]`, `"weir-updates"]`+"\ncomponents = [\"contrib\"]")
 	h.fails(5, []string{`has no component "contrib"`}, "lock")
 }
+
+// A program of a package runs while a root is made, and the root's files are the store's, too:
+// what it changes of them is found, and nobody else gets it.
+func TestAProgramThatChangesARootWhileItIsMade(t *testing.T) {
+	s, weir, _ := archives(t)
+	evil := map[string]string{
+		"appended":  `echo 'echo evil' >> /usr/bin/gaff`,
+		"emptied":   `: > /usr/bin/gaff`,
+		"and fails": `echo 'echo evil' >> /usr/bin/gaff; exit 3`,
+	}
+	for name, script := range evil {
+		weir.Put(toolDeb("gaff", "1.0-1", "echo gaffed"), toolDeb("dot", "1.0-1", "[ \"$1\" = -c ] || exit 0\n"+script))
+		weir.Publish()
+		declaration := func(tools string) string {
+			return fmt.Sprintf("format = 1\nproject = \"heronweir\"\nisolation = \"sealed\"\n\n[source.weir]\nkind = \"debian\"\nsuite = \"weir\"\nurl = %q\nkeyring = \"keys/weir.asc\"\n\n[toolchain]\ngaff = { version = \"1\", from = \"weir\", package = \"gaff\" }\n%s", weir.URL(), tools)
+		}
+		h := newHut(t, nil, declaration("dot = { version = \"1\", from = \"weir\", package = \"dot\" }\n"))
+		h.write("keys/weir.asc", weir.Keys())
+		h.ok("lock")
+		h.fails(5, []string{"is not to be trusted", "/usr/bin/gaff", "Nothing of it was kept"}, "fit", "--approve")
+		// Another project of the same person has the package as it is published.
+		other := newHut(t, nil, declaration(""))
+		other.home, other.env = h.home, h.env
+		other.write("keys/weir.asc", weir.Keys())
+		other.ok("lock")
+		other.fitted()
+		if got := other.ok("run", "--", "gaff"); got != "gaffed\n" {
+			t.Errorf("%s: %q", name, got)
+		}
+		other.ok("verify", "--deep")
+	}
+	_ = s
+}

@@ -2,9 +2,11 @@ package fit
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -51,6 +53,16 @@ func makeRoot(ctx context.Context, s *checkout.State, o Options, from source.Sou
 		}
 		return root.Make(ctx, fresh, pieces, w.part.Files)
 	})
+	var t *root.Tampered
+	if errors.As(err, &t) { // the files are the store's, too: those packages are had anew
+		for _, d := range s.Store.Complete(slices.Clone(debs)) {
+			if slices.Contains(t.Packages, d.Name) {
+				s.Store.MarkDamaged(d)
+			}
+		}
+		return fault.New(fault.Source, "the root %s is not to be trusted: %v", w.part.Name, t).
+			Advise("Nothing of it was kept, and what was changed (%s) is fetched anew where it is wanted.\nA package of the source %q does that. Find out which, and take it out.", strings.Join(t.Packages, ", "), w.part.Name)
+	}
 	return err
 }
 
@@ -62,7 +74,7 @@ func addPackages(ctx context.Context, s *checkout.State, o Options, from source.
 	for _, d := range s.Store.Complete(slices.Clone(debs)) {
 		mend := false
 		if s.Store.Has(d) {
-			if !w.mend {
+			if !w.mend && !s.Store.Damaged(d) {
 				continue
 			}
 			found, err := s.Store.Check(d, true)

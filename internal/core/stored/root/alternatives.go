@@ -33,6 +33,13 @@ func parseAlternatives(source string) []alternative {
 // mostRead bounds how many statements are followed, through all loops and calls.
 const mostRead = 20_000
 
+// What a script says cannot grow without end: how long a value may be, in bytes, and how many
+// variables one command may name.
+const (
+	mostValue = 4 << 10
+	mostNames = 64
+)
+
 // reading follows a script.
 type reading struct {
 	known     map[string]string
@@ -104,6 +111,9 @@ func (r *reading) call(c *syntax.CallExpr) {
 			if a.Append {
 				value = r.known[a.Name.Value] + value
 			}
+			if len(value) > mostValue {
+				continue
+			}
 			r.known[a.Name.Value] = value
 		}
 		return
@@ -163,17 +173,22 @@ func quoted(w *syntax.Word) *syntax.Word {
 // words expands words by what is known (POSIX, Shell Command Language, 2.6, without command
 // substitution, arithmetic and paths); false when that does not suffice.
 func (r *reading) words(list []*syntax.Word) ([]string, bool) {
-	computed := false
+	computed, names := false, 0
 	for _, w := range list {
 		syntax.Walk(w, func(n syntax.Node) bool {
-			switch n.(type) {
+			switch n := n.(type) {
 			case *syntax.CmdSubst, *syntax.ProcSubst, *syntax.ArithmExp:
 				computed = true
+			case *syntax.ParamExp:
+				names++
+				computed = computed || n.Repl != nil || n.Slice != nil || n.Index != nil
+			case *syntax.Lit: // braces may give any number of words
+				computed = computed || strings.Contains(n.Value, "{")
 			}
 			return !computed
 		})
 	}
-	if computed {
+	if computed || names > mostNames {
 		return nil, false
 	}
 	words, err := expand.Fields(&expand.Config{Env: known(r.known), NoUnset: true}, list...)

@@ -2,15 +2,21 @@ package root
 
 import (
 	"context"
+	"encoding/hex"
+	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"lukechampine.com/blake3"
 
+	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/kernel/seal"
 	"app.example/trammel/internal/core/stored/tree"
 )
@@ -55,6 +61,17 @@ var derivations = []derivation{
 
 // derive has the root's own programs make what they make of it.
 func (b *builder) derive(ctx context.Context) error {
+	time.Sleep(grainOfClock) // what was linked just now is older than what comes
+	since := time.Now()
+	time.Sleep(grainOfClock)
+	err := b.derived(ctx)
+	if t := b.untouched(since); t != nil { // also of a program that failed
+		return t
+	}
+	return err
+}
+
+func (b *builder) derived(ctx context.Context) error {
 	for _, d := range derivations {
 		if !b.hasAny(d.program) || d.needs != "" && !b.hasAny(d.needs) {
 			continue
@@ -91,6 +108,69 @@ func (b *builder) derive(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// Tampered says that a program of a root changed files of packages while it made what it makes
+// of them: the packages share these files with the store.
+type Tampered struct {
+	Packages []string // whose files they are
+	File     string   // the first of them
+}
+
+func (t *Tampered) Error() string {
+	return fmt.Sprintf("a program of the root changed /%s while the root was made", t.File)
+}
+
+// grainOfClock is more than the times of two changes of a file that the kernel tells apart are
+// ever apart.
+const grainOfClock = 20 * time.Millisecond
+
+// untouched makes sure that the packages' own files are what they were. Nobody but root can set
+// the time of a file's last change of any kind (inode(7), ctime), so that only files are read
+// which changed since a moment; of those that others just linked the content is as it was.
+func (b *builder) untouched(since time.Time) error {
+	var t Tampered
+	for name, x := range b.Placed {
+		if x.Piece < 0 || x.Type != tree.File && x.Type != tree.Executable {
+			continue
+		}
+		full := filepath.Join(b.Dir, filepath.FromSlash(name))
+		if disk.LinkStampOf(full).Change < since.UnixNano() && disk.LinkStampOf(full).Change != 0 {
+			continue
+		}
+		info, err := os.Lstat(full)
+		same := err == nil && info.Mode().IsRegular() && (info.Mode()&0o111 != 0) == (x.Type == tree.Executable)
+		if same {
+			sum, err := sumOf(full)
+			same = err == nil && sum == x.Sum
+		}
+		if !same {
+			t.Packages = append(t.Packages, b.pieces[x.Piece].Name)
+			if t.File == "" || name < t.File {
+				t.File = name
+			}
+		}
+	}
+	if len(t.Packages) == 0 {
+		return nil
+	}
+	slices.Sort(t.Packages)
+	t.Packages = slices.Compact(t.Packages)
+	return &t
+}
+
+// sumOf is the digest of a file's content, as manifests have it.
+func sumOf(file string) (string, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := blake3.New(32, nil)
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // hasAny tells whether a file of the root has a path that a glob describes.

@@ -115,6 +115,8 @@ func TestAlternativesThatScriptsCompute(t *testing.T) {
 		"without effect":     {"f() { f \"$@\"; }\nf\nwhile true; do :; done\nupdate-alternatives --install /bin/a a /usr/bin/b 1", []string{"usr/bin/a"}},
 		"of the machine":     {"update-alternatives --install /usr/bin/a a $(which b) 1\nupdate-alternatives --install /usr/bin/c c $UNKNOWN 1\nfor x in `ls`; do update-alternatives --install /usr/bin/$x $x /usr/bin/y 1; done", nil},
 		"a sum that is kept": {"p=1060\nif [ \"$DPKG_MAINTSCRIPT_ARCH\" != x ]; then p=$(expr $p - 1); fi\nupdate-alternatives --install /usr/bin/j j /usr/bin/k $p", []string{"usr/bin/j"}},
+		"values that grow":   {"x=aaaaaaaa\n" + strings.Repeat("x=$x$x$x$x\n", 40) + "update-alternatives --install /usr/bin/g g /usr/bin/$x 1\ny=" + strings.Repeat("$x", 500) + "\n", []string{"usr/bin/g"}}, // of a length that is bounded
+		"braces":             {"update-alternatives --install /usr/bin/b b /usr/bin/{1..999999999} 1", nil},
 		"no shell":           {"#!/usr/bin/perl\nmy $x = { update-alternatives", nil},
 		"without end":        {strings.Repeat("for i in 1 2 3 4 5 6 7 8 9; do ", 12) + "update-alternatives --install /usr/bin/z z /usr/bin/y 1" + strings.Repeat("; done", 12), []string{"usr/bin/z"}},
 	} {
