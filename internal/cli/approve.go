@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -14,6 +13,7 @@ import (
 
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/lazy"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 )
@@ -173,15 +173,15 @@ func describeEffects(s *ui.Screen, p *checkout.State, list approval.List) string
 }
 
 var (
-	manyBlanks = regexp.MustCompile(`[ \t]{12,}`)
-	emptyLines = regexp.MustCompile(`\n(?:[ \t]*\n){3,}`)
+	manyBlanks = lazy.Regexp(`[ \t]{12,}`)
+	emptyLines = lazy.Regexp(`\n(?:[ \t]*\n){3,}`)
 )
 
 // readable is a text in which nothing is pushed out of sight by blanks or empty lines.
 func readable(text string) string {
 	text = strings.TrimRight(ui.Shown(text), "\n")
-	text = emptyLines.ReplaceAllStringFunc(text, func(s string) string { return fmt.Sprintf("\n[%d empty lines]\n", strings.Count(s, "\n")-1) })
-	return manyBlanks.ReplaceAllStringFunc(text, func(s string) string { return fmt.Sprintf(" [%d blanks] ", len(s)) })
+	text = emptyLines().ReplaceAllStringFunc(text, func(s string) string { return fmt.Sprintf("\n[%d empty lines]\n", strings.Count(s, "\n")-1) })
+	return manyBlanks().ReplaceAllStringFunc(text, func(s string) string { return fmt.Sprintf(" [%d blanks] ", len(s)) })
 }
 
 // ask asks on the terminal. Without one nobody can answer, which is a no.

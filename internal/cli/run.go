@@ -1,9 +1,6 @@
 package cli
 
 import (
-	"app.example/trammel/internal/core/base/event"
-	"app.example/trammel/internal/core/origins/source"
-	"app.example/trammel/internal/core/written/card"
 	"cmp"
 	"context"
 	"errors"
@@ -19,6 +16,7 @@ import (
 
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/acting/fit"
+	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/base/place"
@@ -28,9 +26,11 @@ import (
 	"app.example/trammel/internal/core/kernel/proctree"
 	"app.example/trammel/internal/core/kernel/seal"
 	"app.example/trammel/internal/core/origins/resolve"
+	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/running/script"
 	"app.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/written/card"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
 )

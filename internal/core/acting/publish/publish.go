@@ -14,7 +14,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -25,6 +24,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/lazy"
 	"app.example/trammel/internal/core/base/sshsig"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/origins/source"
@@ -43,8 +43,8 @@ var (
 	endings  = []string{".tar.gz", ".tgz", ".tar.xz", ".tar.zst", ".tar.bz2", ".zip"}
 	systems  = map[string]string{"linux": "linux", "darwin": "darwin", "macos": "darwin", "osx": "darwin"}
 	machines = map[string]string{"amd64": "amd64", "x86_64": "amd64", "x64": "amd64", "arm64": "arm64", "aarch64": "arm64"}
-	numbered = regexp.MustCompile(`(?:^|[-_.])v?(\d+(?:\.\d+)+(?:(?:-|\.)?(?:rc|beta|alpha)\.?\d*)?)(?:[-_.]|$)`)
-	toolName = regexp.MustCompile(`^[a-z][a-z0-9_-]*$`)
+	numbered = lazy.Regexp(`(?:^|[-_.])v?(\d+(?:\.\d+)+(?:(?:-|\.)?(?:rc|beta|alpha)\.?\d*)?)(?:[-_.]|$)`)
+	toolName = lazy.Regexp(`^[a-z][a-z0-9_-]*$`)
 )
 
 // NameOf reads the name of an archive: TOOL, VERSION and PLATFORM in any of the usual orders.
@@ -63,7 +63,7 @@ func NameOf(file string) (Named, error) {
 	if stem == "" {
 		return n, fault.New(fault.Use, "%s is no archive that a catalog can have", base).Advise("Known: %s", strings.Join(endings, " "))
 	}
-	m := numbered.FindStringSubmatchIndex(stem)
+	m := numbered().FindStringSubmatchIndex(stem)
 	if m == nil {
 		return n, fault.New(fault.Use, "the name of %s states no version", base).Advise("Say it: --tool NAME --version V [--platform OS/ARCH]")
 	}
@@ -165,7 +165,7 @@ func Add(ctx context.Context, folder, archive string, given Named) (a Added, err
 	if nameErr != nil && (n.Format == "" || n.Tool == "" || n.Version == "" || n.Platform == "") {
 		return a, nameErr
 	}
-	if !toolName.MatchString(n.Tool) || !version.Dotted.Valid(n.Version) || strings.ContainsAny(n.Version, "/\\ ") {
+	if !toolName().MatchString(n.Tool) || !version.Dotted.Valid(n.Version) || strings.ContainsAny(n.Version, "/\\ ") {
 		return a, fault.New(fault.Use, "%s would be %q %q, which no tool can be called", filepath.Base(archive), n.Tool, n.Version).Advise("Say it: --tool NAME --version V")
 	}
 	a.Named = n

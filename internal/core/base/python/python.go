@@ -8,20 +8,21 @@
 package python
 
 import (
-	"regexp"
 	"strings"
+
+	"app.example/trammel/internal/core/base/lazy"
 )
 
 // separators are the runs of characters that names treat alike.
-var separators = regexp.MustCompile(`[-_.]+`)
+var separators = lazy.Regexp(`[-_.]+`)
 
 // validName is what may name a project (PEP 508, Names).
-var validName = regexp.MustCompile(`^[A-Za-z0-9](?:[A-Za-z0-9._-]*[A-Za-z0-9])?$`)
+var validName = lazy.Regexp(`^[A-Za-z0-9](?:[A-Za-z0-9._-]*[A-Za-z0-9])?$`)
 
 // Normal is the one spelling of a project's name (PEP 503, Normalized Names).
 func Normal(name string) string {
-	return strings.ToLower(separators.ReplaceAllString(name, "-"))
+	return strings.ToLower(separators().ReplaceAllString(name, "-"))
 }
 
 // ValidName tells whether a text can name a project.
-func ValidName(name string) bool { return validName.MatchString(name) }
+func ValidName(name string) bool { return validName().MatchString(name) }

@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"app.example/trammel/internal/core/base/lazy"
 )
 
 // Need is one package that another needs, with conditions on its version.
@@ -24,14 +26,14 @@ type Need struct {
 type Condition struct{ Operator, Version string }
 
 var (
-	needName  = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9.]*)\s*(.*)$`)
-	condition = regexp.MustCompile(`^(>=|>|<=|<|==|!=)\s*([0-9][0-9.-]*)$`)
+	needName  = lazy.Regexp(`^([A-Za-z][A-Za-z0-9.]*)\s*(.*)$`)
+	condition = lazy.Regexp(`^(>=|>|<=|<|==|!=)\s*([0-9][0-9.-]*)$`)
 )
 
 // ParseNeed reads "dplyr (>= 1.1)", as a DESCRIPTION has it, or "dplyr >= 1.1, < 2".
 func ParseNeed(text string) (Need, error) {
 	bad := fmt.Errorf("%q is no R package with a condition, as in dplyr >= 1.1", strings.TrimSpace(text))
-	m := needName.FindStringSubmatch(strings.TrimSpace(text))
+	m := needName().FindStringSubmatch(strings.TrimSpace(text))
 	if m == nil {
 		return Need{}, bad
 	}
@@ -46,7 +48,7 @@ func ParseNeed(text string) (Need, error) {
 		return n, nil
 	}
 	for one := range strings.SplitSeq(rest, ",") {
-		c := condition.FindStringSubmatch(strings.TrimSpace(one))
+		c := condition().FindStringSubmatch(strings.TrimSpace(one))
 		if c == nil {
 			return n, bad
 		}

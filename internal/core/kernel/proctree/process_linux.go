@@ -1,10 +1,10 @@
 package proctree
 
 import (
-	"app.example/trammel/internal/core/kernel/within"
 	"time"
 
 	"app.example/trammel/internal/core/kernel/unix"
+	"app.example/trammel/internal/core/kernel/within"
 )
 
 // Process is one process and no other that has its number later.

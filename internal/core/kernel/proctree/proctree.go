@@ -12,7 +12,6 @@
 package proctree
 
 import (
-	"app.example/trammel/internal/core/kernel/within"
 	"errors"
 	"fmt"
 	"io"
@@ -24,6 +23,8 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+
+	"app.example/trammel/internal/core/kernel/within"
 )
 
 // Spec is what to run.

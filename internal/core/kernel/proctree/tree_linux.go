@@ -1,7 +1,6 @@
 package proctree
 
 import (
-	"app.example/trammel/internal/core/kernel/within"
 	"bufio"
 	"errors"
 	"fmt"
@@ -12,6 +11,7 @@ import (
 	"syscall"
 
 	"app.example/trammel/internal/core/kernel/unix"
+	"app.example/trammel/internal/core/kernel/within"
 )
 
 func groupAttributes() *syscall.SysProcAttr {

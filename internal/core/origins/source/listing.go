@@ -16,6 +16,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/lazy"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/written/card"
@@ -216,9 +217,9 @@ func formatOf(file string) string {
 // The forms of a file of checksums: GNU coreutils' ("HEX  NAME", or with a * before the
 // name), BSD's ("SHA256 (NAME) = HEX"), and one digest by itself.
 var (
-	gnuSum    = regexp.MustCompile(`^\\?([0-9a-fA-F]{64,128})\s+[*]?(?:\./)?(\S+)$`)
-	bsdSum    = regexp.MustCompile(`^SHA(?:2-)?(256|384|512)\s*\((?:\./)?([^)]+)\)\s*=\s*([0-9a-fA-F]+)$`)
-	singleSum = regexp.MustCompile(`^([0-9a-fA-F]{64,128})$`)
+	gnuSum    = lazy.Regexp(`^\\?([0-9a-fA-F]{64,128})\s+[*]?(?:\./)?(\S+)$`)
+	bsdSum    = lazy.Regexp(`^SHA(?:2-)?(256|384|512)\s*\((?:\./)?([^)]+)\)\s*=\s*([0-9a-fA-F]+)$`)
+	singleSum = lazy.Regexp(`^([0-9a-fA-F]{64,128})$`)
 )
 
 func sumOf(hex string) (fetch.Digest, bool) {
@@ -271,17 +272,17 @@ func sumIn(text, file string) fetch.Digest {
 	lines := bufio.NewScanner(strings.NewReader(text))
 	for lines.Scan() {
 		line := strings.TrimSpace(lines.Text())
-		if m := gnuSum.FindStringSubmatch(line); m != nil && path.Base(m[2]) == file {
+		if m := gnuSum().FindStringSubmatch(line); m != nil && path.Base(m[2]) == file {
 			if d, ok := sumOf(m[1]); ok {
 				return d
 			}
 		}
-		if m := bsdSum.FindStringSubmatch(line); m != nil && path.Base(m[2]) == file {
+		if m := bsdSum().FindStringSubmatch(line); m != nil && path.Base(m[2]) == file {
 			if d, ok := sumOf(m[3]); ok {
 				return d
 			}
 		}
-		if m := singleSum.FindStringSubmatch(line); m != nil && single == "" {
+		if m := singleSum().FindStringSubmatch(line); m != nil && single == "" {
 			single, _ = sumOf(m[1])
 		}
 	}

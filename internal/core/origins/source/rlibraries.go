@@ -8,7 +8,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -17,6 +16,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/lazy"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/base/rlang"
 	"app.example/trammel/internal/core/base/version"
@@ -48,7 +48,7 @@ type olderOnce struct {
 	err      error
 }
 
-var rRepos = regexp.MustCompile(`(?s)options\s*\([^)]*repos\s*=\s*(?:c\s*\(\s*)?(?:[A-Za-z.]+\s*=\s*)?["'](https?://[^"']+)["']`)
+var rRepos = lazy.Regexp(`(?s)options\s*\([^)]*repos\s*=\s*(?:c\s*\(\s*)?(?:[A-Za-z.]+\s*=\s*)?["'](https?://[^"']+)["']`)
 
 // findR finds the repository in R's own settings ("R documentation", options, repos): a
 // person's profile, then the machine's.
@@ -74,7 +74,7 @@ func findR(m *Machine, _ declare.Source) (Address, bool) {
 				kept = append(kept, line...)
 			}
 		}
-		if found := rRepos.FindSubmatch(kept); found != nil {
+		if found := rRepos().FindSubmatch(kept); found != nil {
 			return Address{URL: string(found[1]), Detail: file}, true
 		}
 	}
@@ -158,7 +158,7 @@ func parseRIndex(raw []byte) (map[string][]rlang.Package, error) {
 
 // archived matches the links of a folder of older versions, with their dates where the
 // server shows them.
-var archived = regexp.MustCompile(`href="(?:[^"]*/)?([A-Za-z][A-Za-z0-9.]*)_([0-9][0-9.-]*)\.tar\.gz"`)
+var archived = lazy.Regexp(`href="(?:[^"]*/)?([A-Za-z][A-Za-z0-9.]*)_([0-9][0-9.-]*)\.tar\.gz"`)
 
 // Older are the versions of a package below Archive, with their dates where the server's
 // listing has them. A repository without such a folder has none.
@@ -178,12 +178,12 @@ func (r *RLibraries) Older(ctx context.Context, name string) (map[string]time.Ti
 			return
 		}
 		for line := range strings.Lines(string(raw)) {
-			for _, m := range archived.FindAllStringSubmatch(line, -1) {
+			for _, m := range archived().FindAllStringSubmatch(line, -1) {
 				if m[1] != name {
 					continue
 				}
 				at := time.Time{}
-				if i := dated.FindString(line); i != "" {
+				if i := dated().FindString(line); i != "" {
 					at, _ = time.Parse("2006-01-02 15:04", i)
 				}
 				once.versions[m[2]] = at
@@ -193,7 +193,7 @@ func (r *RLibraries) Older(ctx context.Context, name string) (map[string]time.Ti
 	return once.versions, once.err
 }
 
-var dated = regexp.MustCompile(`\d{4}-\d{2}-\d{2} \d{2}:\d{2}`)
+var dated = lazy.Regexp(`\d{4}-\d{2}-\d{2} \d{2}:\d{2}`)
 
 // Versions are the versions of a package, newest first: those of the index with what they
 // need, and of the older ones that they are there.

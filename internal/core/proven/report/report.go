@@ -11,13 +11,13 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/lazy"
 	"app.example/trammel/internal/core/proven/proof"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -127,7 +127,7 @@ func canonical(v any) ([]byte, error) {
 }
 
 // outside are absolute paths, which say where somebody keeps things.
-var outside = regexp.MustCompile(`(^|[\s"'=:,;(\[])/[^\s"',;:)\]]+`)
+var outside = lazy.Regexp(`(^|[\s"'=:,;(\[])/[^\s"',;:)\]]+`)
 
 // scrubber takes texts out, the longest first, and then all absolute paths.
 func scrubber(hide map[string]string) func(string) string {
@@ -142,7 +142,7 @@ func scrubber(hide map[string]string) func(string) string {
 		for _, text := range texts {
 			s = strings.ReplaceAll(s, text, hide[text])
 		}
-		return outside.ReplaceAllString(s, "${1}(path)")
+		return outside().ReplaceAllString(s, "${1}(path)")
 	}
 }
 

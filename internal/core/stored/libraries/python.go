@@ -12,11 +12,11 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/lazy"
 	"app.example/trammel/internal/core/base/python"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/stored/merge"
@@ -195,10 +195,10 @@ runpy.run_module("pip", run_name="__main__", alter_sys=True)
 }
 
 // object is what an entry point names (packaging.python.org, "Entry points specification").
-var object = regexp.MustCompile(`^([A-Za-z_][\w.]*)\s*:\s*([A-Za-z_][\w.]*)\s*(?:\[.*\])?$`)
+var object = lazy.Regexp(`^([A-Za-z_][\w.]*)\s*:\s*([A-Za-z_][\w.]*)\s*(?:\[.*\])?$`)
 
 // commandName is what a console script may be called.
-var commandName = regexp.MustCompile(`^[\w][\w.-]*$`)
+var commandName = lazy.Regexp(`^[\w][\w.-]*$`)
 
 // consoleScripts makes the commands that a wheel's entry points name.
 func consoleScripts(b *merge.Tree, w merge.Piece, info, site, interpreter string) error {
@@ -222,8 +222,8 @@ func consoleScripts(b *merge.Tree, w merge.Piece, info, site, interpreter string
 		if section != "console_scripts" && section != "gui_scripts" || !ok {
 			continue
 		}
-		m := object.FindStringSubmatch(strings.TrimSpace(value))
-		if m == nil || !commandName.MatchString(name) {
+		m := object().FindStringSubmatch(strings.TrimSpace(value))
+		if m == nil || !commandName().MatchString(name) {
 			return fault.New(fault.Source, "%s %s: %q is no command that can be made", w.Name, w.Version, line)
 		}
 		first, _, _ := strings.Cut(m[2], ".")

@@ -6,11 +6,11 @@ import (
 	"encoding/pem"
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf16"
 
+	"app.example/trammel/internal/core/base/lazy"
 	"app.example/trammel/internal/core/stored/tree"
 	"app.example/trammel/internal/core/stored/unpack"
 )
@@ -165,7 +165,7 @@ func alternativeOf(words []string) (a alternative, ok bool) {
 }
 
 // priorityLine is what an extension's settings say of the order in which they are read.
-var priorityLine = regexp.MustCompile(`(?m)^;\s*priority=(\d+)`)
+var priorityLine = lazy.Regexp(`(?m)^;\s*priority=(\d+)`)
 
 // php enables the extensions that packages of PHP bring, as phpenmod(8) does when they are
 // configured: the settings of each are in mods-available, and a link with their priority in
@@ -191,7 +191,7 @@ func (b *builder) php() error {
 			}
 		}
 		priority := "20"
-		if m := priorityLine.FindSubmatch(raw); m != nil {
+		if m := priorityLine().FindSubmatch(raw); m != nil {
 			priority = string(m[1])
 		}
 		for way, program := range map[string]string{"cli": "usr/bin/php" + v, "cgi": "usr/bin/php-cgi" + v, "fpm": "usr/sbin/php-fpm" + v} {

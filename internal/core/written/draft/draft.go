@@ -23,6 +23,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 	"golang.org/x/mod/modfile"
 
+	"app.example/trammel/internal/core/base/lazy"
 	"app.example/trammel/internal/core/base/version"
 )
 
@@ -144,7 +145,7 @@ func packageJSON(dir fs.FS, f *Found) {
 // mostRoutines is how many routines a draft makes of scripts.
 const mostRoutines = 12
 
-var comparator = regexp.MustCompile(`^(\^|~|>=|<=|>|<|=)?\s*v?(\d+(?:\.\d+)*)(?:\.[xX*])*$`)
+var comparator = lazy.Regexp(`^(\^|~|>=|<=|>|<|=)?\s*v?(\d+(?:\.\d+)*)(?:\.[xX*])*$`)
 
 // fromRange turns a range of package.json or Cargo into an ask; "" for one that
 // an ask cannot say. Of alternatives the last, which is the newest by custom.
@@ -161,7 +162,7 @@ func fromRange(ranges string) string {
 func bounds(words ...string) string {
 	var out []string
 	for _, w := range words {
-		m := comparator.FindStringSubmatch(w)
+		m := comparator().FindStringSubmatch(w)
 		if m == nil {
 			return ""
 		}
@@ -307,7 +308,7 @@ func pom(dir fs.FS, f *Found) {
 			inside = ""
 		case xml.CharData:
 			v := strings.TrimPrefix(strings.TrimSpace(string(t)), "1.")
-			if slices.Contains([]string{"maven.compiler.release", "maven.compiler.target", "maven.compiler.source", "java.version"}, inside) && comparator.MatchString(v) {
+			if slices.Contains([]string{"maven.compiler.release", "maven.compiler.target", "maven.compiler.source", "java.version"}, inside) && comparator().MatchString(v) {
 				f.want("openjdk", v, "pom.xml "+inside+": "+v)
 			}
 		}

@@ -3,7 +3,6 @@ package lock
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -11,6 +10,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/lazy"
 	"app.example/trammel/internal/core/base/platform"
 )
 
@@ -143,7 +143,7 @@ func (l *Lock) libraryFacts() canon.Map {
 }
 
 // setName is what names a set: its name stands in commands and in what they print.
-var setName = regexp.MustCompile(`^[a-z][a-z0-9_-]*$`)
+var setName = lazy.Regexp(`^[a-z][a-z0-9_-]*$`)
 
 func (l *Lock) checkLibraries() error {
 	for _, name := range Sorted(l.Libraries) {
@@ -152,7 +152,7 @@ func (l *Lock) checkLibraries() error {
 		if x.Kind != Python && x.Kind != Node && x.Kind != R {
 			bad = fmt.Sprintf("%q is no kind of libraries", x.Kind)
 		}
-		if !setName.MatchString(name) || strings.ContainsAny(x.Source, "/\\\x00") || x.Folder != "" && leaves(x.Folder) {
+		if !setName().MatchString(name) || strings.ContainsAny(x.Source, "/\\\x00") || x.Folder != "" && leaves(x.Folder) {
 			bad = "a name that no lock has"
 		}
 		for _, s := range x.On {
