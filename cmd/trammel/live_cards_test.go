@@ -63,7 +63,7 @@ func TestLiveToolsWhoseScriptsDecideAreOfUse(t *testing.T) {
 
 // The npm that a Node.js comes with, another that is asked for, and two other package managers.
 func TestLivePackageManagersOfNode(t *testing.T) {
-	liveRegistries(t)
+	liveArchive(t)
 	for _, c := range []struct{ toolchain, command, start string }{
 		{"node = \"20\"\n", "npm", "10."},
 		{"node = \"20\"\nnpm = \"11\"\n", "npm", "11."},
@@ -71,7 +71,7 @@ func TestLivePackageManagersOfNode(t *testing.T) {
 		{"node = \"20\"\npnpm = \"latest\"\n", "pnpm", ""},
 		{"node = \"20\"\nyarn = \"latest\"\n", "yarn", "1."},
 	} {
-		h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n[toolchain]\n"+c.toolchain)
+		h := archiveHut(t, "format = 1\nproject = \"heronweir\"\n[toolchain]\n"+c.toolchain)
 		h.ok("lock")
 		h.fitted()
 		if out := h.ok("run", "--", c.command, "--version"); !strings.HasPrefix(out, c.start) {
@@ -79,9 +79,9 @@ func TestLivePackageManagersOfNode(t *testing.T) {
 		}
 		h.ok("verify")
 	}
-	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n[toolchain]\nnode = \"16\"\npnpm = \"11\"\n")
+	h := archiveHut(t, "format = 1\nproject = \"heronweir\"\n[toolchain]\nnode = \"16\"\npnpm = \"11\"\n")
 	h.fails(2, []string{"pnpm 11", "needs Node.js"}, "lock")
-	h = newHut(t, nil, "format = 1\nproject = \"heronweir\"\n[toolchain]\nyarn = \"1\"\n")
+	h = archiveHut(t, "format = 1\nproject = \"heronweir\"\n[toolchain]\nyarn = \"1\"\n")
 	h.fails(2, []string{"no node toolchain is declared"}, "lock")
 }
 
