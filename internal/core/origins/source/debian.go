@@ -51,6 +51,7 @@ type debianArchive struct {
 	mu       sync.Mutex
 	releases []signedRelease // one a suite, nil until read
 	indexes  map[string]debian.Indexes
+	history  map[string][]once // a card's package or pattern → what any state had of it
 }
 
 var errNoSuite = errors.New("there is no such suite")
@@ -78,7 +79,7 @@ type signedRelease struct {
 const stampForm = "20060102T150405Z"
 
 func openDebian(a Address, d declare.Source, m *Machine, c *fetch.Client) Source {
-	s := &debianArchive{name: d.Name, client: c, machine: m, d: d.Debian, source: d, indexes: map[string]debian.Indexes{}}
+	s := &debianArchive{name: d.Name, client: c, machine: m, d: d.Debian, source: d, indexes: map[string]debian.Indexes{}, history: map[string][]once{}}
 	s.places = placesOf(d, a, m, d.Debian.State)
 	if !d.Debian.Since.IsZero() {
 		s.since = slices.DeleteFunc(placesOf(d, a, m, d.Debian.Since), func(p archivePlace) bool { return p.err != nil || slices.Contains(s.places, p) })

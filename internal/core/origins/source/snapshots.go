@@ -94,6 +94,12 @@ func (s *debianArchive) names(ctx context.Context, pattern string) ([]once, erro
 
 // everything is what any state had of a tool.
 func (s *debianArchive) everything(ctx context.Context, from card.From) ([]once, error) {
+	s.mu.Lock()
+	had, known := s.history[from.Versioned]
+	s.mu.Unlock()
+	if known {
+		return had, nil
+	}
 	names, err := s.names(ctx, from.Versioned)
 	if err != nil {
 		return nil, err
@@ -125,7 +131,11 @@ func (s *debianArchive) everything(ctx context.Context, from card.From) ([]once,
 			return nil, err
 		}
 	}
-	return slices.Concat(found...), nil
+	all := slices.Concat(found...)
+	s.mu.Lock()
+	s.history[from.Versioned] = all
+	s.mu.Unlock()
+	return all, nil
 }
 
 // Earlier lists what any state had and the source does not have now. What is newer than all
