@@ -561,6 +561,26 @@ func TestSeveralSuitesOfOneArchiveAreOneSource(t *testing.T) {
 	h.fails(5, []string{`has no component "contrib"`}, "lock")
 }
 
+// A script whose interpreter is not in the root says so, and not that it is not there itself.
+func TestAScriptWithoutItsInterpreter(t *testing.T) {
+	_, weir, _ := archives(t)
+	odd := toolDeb("lure", "1.0-1", "")
+	for i, f := range odd.Files {
+		if strings.HasSuffix(f.Name, "bin/lure") {
+			odd.Files[i].Content = "#!/usr/bin/fishing --fast\ncast\n"
+		}
+	}
+	weir.Put(odd)
+	weir.Publish()
+	for _, isolation := range []string{"sealed", "clean"} {
+		h := newHut(t, nil, fmt.Sprintf("format = 1\nproject = \"heronweir\"\nisolation = %q\n\n[source.weir]\nkind = \"debian\"\nsuite = \"weir\"\nurl = %q\nkeyring = \"keys/weir.asc\"\n\n[toolchain]\nlure = { version = \"1\", from = \"weir\", package = \"lure\" }\n", isolation, weir.URL()))
+		h.write("keys/weir.asc", weir.Keys())
+		h.ok("lock")
+		h.fitted()
+		h.fails(126, []string{"it is a script for /usr/bin/fishing, which is not in this root"}, "run", "--", "lure")
+	}
+}
+
 // A program of a package runs while a root is made, and the root's files are the store's, too:
 // what it changes of them is found, and nobody else gets it.
 func TestAProgramThatChangesARootWhileItIsMade(t *testing.T) {

@@ -1,6 +1,7 @@
 package within
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path"
@@ -55,7 +56,24 @@ func Enter() {
 		initOfView(report, o.Terminal, file, argv, fail)
 	}
 	err = unix.Exec(file, argv, os.Environ())
-	fail(fmt.Errorf("%s cannot be started: %w", argv[0], err))
+	fail(notStarted(argv[0], file, err))
+}
+
+// notStarted says why a command that is there was not started: of a script it is mostly what
+// interprets it (execve(2), "Interpreter scripts").
+func notStarted(command, file string, err error) error {
+	if errors.Is(err, unix.ENOENT) {
+		if f, openErr := os.Open(file); openErr == nil {
+			defer f.Close()
+			line := make([]byte, 256)
+			n, _ := f.Read(line)
+			first, _, _ := strings.Cut(string(line[:n]), "\n")
+			if words := strings.Fields(strings.TrimPrefix(first, "#!")); strings.HasPrefix(first, "#!") && len(words) > 0 {
+				return fmt.Errorf("%s cannot be started: it is a script for %s, which is not in this root", command, words[0])
+			}
+		}
+	}
+	return fmt.Errorf("%s cannot be started: %w", command, err)
 }
 
 // lookUp finds a command in the PATH, inside.
@@ -92,7 +110,7 @@ func initOfView(report *os.File, terminal bool, file string, argv []string, fail
 	}
 	child, err := os.StartProcess(file, argv, &os.ProcAttr{Env: os.Environ(), Files: []*os.File{os.Stdin, os.Stdout, os.Stderr}, Sys: attributes})
 	if err != nil {
-		fail(fmt.Errorf("%s cannot be started: %w", argv[0], reason(err)))
+		fail(notStarted(argv[0], file, reason(err)))
 	}
 	fmt.Fprintln(report, "ok")
 	go func() {
