@@ -2,7 +2,9 @@
 //
 // It keeps what is locked unless the declaration no longer allows it or the
 // caller renews it: adding a tool never moves another. It downloads index
-// documents and no archives.
+// documents. Archives it fetches only where nothing else says what must be said: those of listings
+// and R repositories that state no digest, and a package that is asked for by its name, to say
+// whether it brings commands.
 package resolve
 
 import (

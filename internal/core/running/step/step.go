@@ -6,10 +6,8 @@
 package step
 
 import (
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,11 +15,11 @@ import (
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
-	"lukechampine.com/blake3"
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/stored/tree"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -284,16 +282,7 @@ func sum(path string) (string, error) {
 		target, _ := os.Readlink(path)
 		return info.Mode().Type().String() + target, nil
 	}
-	file, err := disk.OpenRegular(path)
-	if err != nil {
-		return "", err
-	}
-	defer file.Close()
-	h := blake3.New(32, nil)
-	if _, err := io.Copy(h, file); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+	return tree.SumOf(path)
 }
 
 func markFile(marks, name string) string { return filepath.Join(marks, name+".json") }

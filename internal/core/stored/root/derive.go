@@ -2,9 +2,7 @@ package root
 
 import (
 	"context"
-	"encoding/hex"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -14,7 +12,6 @@ import (
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
-	"lukechampine.com/blake3"
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/kernel/seal"
@@ -141,7 +138,7 @@ func (b *builder) untouched(since time.Time) error {
 		info, err := os.Lstat(full)
 		same := err == nil && info.Mode().IsRegular() && (info.Mode()&0o111 != 0) == (x.Type == tree.Executable)
 		if same {
-			sum, err := sumOf(full)
+			sum, err := tree.SumOf(full)
 			same = err == nil && sum == x.Sum
 		}
 		if !same {
@@ -157,20 +154,6 @@ func (b *builder) untouched(since time.Time) error {
 	slices.Sort(t.Packages)
 	t.Packages = slices.Compact(t.Packages)
 	return &t
-}
-
-// sumOf is the digest of a file's content, as manifests have it.
-func sumOf(file string) (string, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	h := blake3.New(32, nil)
-	if _, err := io.Copy(h, f); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // hasAny tells whether a file of the root has a path that a glob describes.

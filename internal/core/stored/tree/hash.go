@@ -2,11 +2,14 @@ package tree
 
 import (
 	"encoding/hex"
+	"io"
 	"math/bits"
 
 	"golang.org/x/sys/unix"
 	"lukechampine.com/blake3"
 	"lukechampine.com/blake3/guts"
+
+	"app.example/trammel/internal/core/base/disk"
 )
 
 // Hasher takes the BLAKE3-256 of one file after the other. Content up to wholeSize is
@@ -95,4 +98,18 @@ func subtree(buffer []byte, n int, chunk uint64) guts.Node {
 	return guts.ParentNode(
 		guts.ChainingValue(subtree(buffer, left, chunk)),
 		guts.ChainingValue(subtree(buffer[left:], n-left, chunk+uint64(left/guts.ChunkSize))), &guts.IV, 0)
+}
+
+// SumOf is the digest of a regular file's content, as a manifest has it.
+func SumOf(file string) (string, error) {
+	f, err := disk.OpenRegular(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	sum := blake3.New(32, nil)
+	if _, err := io.Copy(sum, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
 }
