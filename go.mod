@@ -23,6 +23,7 @@ require (
 	golang.org/x/crypto v0.56.0
 	golang.org/x/mod v0.42.0
 	golang.org/x/net v0.57.0
+	golang.org/x/sync v0.22.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	lukechampine.com/blake3 v1.4.1
@@ -58,7 +59,6 @@ require (
 	github.com/skeema/knownhosts v1.3.1 // indirect
 	github.com/xanzy/ssh-agent v0.3.3 // indirect
 	github.com/xo/terminfo v1.0.0 // indirect
-	golang.org/x/sync v0.22.0 // indirect
 	golang.org/x/text v0.41.0 // indirect
 	gopkg.in/warnings.v0 v0.1.2 // indirect
 )

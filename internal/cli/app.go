@@ -46,19 +46,20 @@ func Main(args []string) int {
 	return run(ctx, args)
 }
 
-// endAnyway ends a command that was told to end and does not, whatever it waits for. Commands
-// that stop what they started have the time for that; a second signal ends any at once.
+// endAnyway ends a command that was told to end and is not about to, whatever it reads or waits
+// for: nothing that it makes is half-made at any instant. Commands that stop what they started
+// have the time for that; a second signal ends any at once.
 func endAnyway(ctx context.Context, stop func(), args []string) {
 	<-ctx.Done()
 	stop()
-	wait := 3 * time.Second
+	wait := 800 * time.Millisecond
 	for _, a := range args {
-		if slices.Contains([]string{"start", "stop", "do", "fit", "data", "clear", "run", "shell", "lock", "demo"}, a) {
+		if slices.Contains([]string{"start", "stop", "do", "fit", "data", "clear", "run", "shell", "demo"}, a) {
 			wait = 2 * time.Minute
 		}
 	}
 	time.Sleep(wait)
-	os.Exit(fault.ExitCode(fault.Interrupted))
+	os.Exit(conclude(ctx, context.Cause(ctx)))
 }
 
 // short takes the two command lines that scripts repeat most, so that they do not

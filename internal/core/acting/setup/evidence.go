@@ -9,6 +9,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/running/step"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -56,9 +57,12 @@ func (s *Setup) Evidence(ctx context.Context) ([]Evidence, error) {
 // Learn writes into the lock what it does not have yet: the evidence of steps that
 // are done, and the pictures of add-ons. It tells whether anything was new.
 func (s *Setup) Learn(ctx context.Context, pictures map[string][]string) (bool, error) {
-	statuses, err := s.Steps()
-	if err != nil {
-		return false, err
+	var statuses []step.Status
+	if slices.ContainsFunc(s.State.Declaration.Steps, func(x declare.Step) bool { return !x.Evidence.Empty() }) {
+		var err error
+		if statuses, err = s.Steps(); err != nil {
+			return false, err
+		}
 	}
 	evidence := map[string][]string{}
 	for _, st := range statuses {

@@ -87,6 +87,9 @@ func (s *Setup) RunSteps(ctx context.Context, c Choice) (ran []string, err error
 	if err != nil {
 		return nil, err
 	}
+	if err := step.Keep(statuses); err != nil {
+		return nil, err
+	}
 	if !c.None {
 		if err := s.askEvidence(ctx, statuses); err != nil {
 			return nil, err
@@ -308,6 +311,9 @@ func (s *Setup) bring(ctx context.Context, o order) (done brought, err error) {
 	if err != nil {
 		return done, err
 	}
+	if err := step.Keep(statuses); err != nil {
+		return done, err
+	}
 	due := map[string]step.Status{}
 	for _, st := range statuses {
 		if st.Due || slices.Contains(o.steps, st.Step.Name) {
@@ -344,6 +350,10 @@ func (s *Setup) bring(ctx context.Context, o order) (done brought, err error) {
 
 // walk does a graph once. lost are the keys of ports that strangers took meanwhile.
 func (s *Setup) walk(ctx context.Context, g graph, o order, due map[string]step.Status, done *brought) (lost []string, err error) {
+	before, err := s.Services.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
 	runner := s.Runner()
 	var mu sync.Mutex
 	err = g.walk(ctx, func(ctx context.Context, node string) error {
@@ -362,7 +372,7 @@ func (s *Setup) walk(ctx context.Context, g graph, o order, due map[string]step.
 		}
 		if name, ok := strings.CutPrefix(node, "service."); ok {
 			x, _ := s.State.Declaration.Service(name)
-			keys, err := s.startService(ctx, x, slices.Contains(o.services, name))
+			keys, err := s.startService(ctx, x, before, slices.Contains(o.services, name))
 			mu.Lock()
 			defer mu.Unlock()
 			lost = append(lost, keys...)
@@ -452,7 +462,7 @@ func (s *Setup) claim(ctx context.Context, g graph, o service.Order) (*Setup, er
 
 // startService starts all copies of a service at once. lost are the keys of ports that
 // strangers took.
-func (s *Setup) startService(ctx context.Context, x declare.Service, again bool) (lost []string, err error) {
+func (s *Setup) startService(ctx context.Context, x declare.Service, before []service.Status, again bool) (lost []string, err error) {
 	if err := s.first(ctx, x); err != nil {
 		return nil, err
 	}
@@ -460,7 +470,7 @@ func (s *Setup) startService(ctx context.Context, x declare.Service, again bool)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.stopOthers(ctx, x, specs); err != nil {
+	if err := s.stopOthers(ctx, x, before, specs); err != nil {
 		return nil, err
 	}
 	var mu sync.Mutex
@@ -493,13 +503,9 @@ func (s *Setup) startService(ctx context.Context, x declare.Service, again bool)
 
 // stopOthers stops copies of a service that are not declared any more: with another
 // count of copies they have other names.
-func (s *Setup) stopOthers(ctx context.Context, x declare.Service, specs []service.Spec) error {
-	statuses, err := s.Services.Status(ctx)
-	if err != nil {
-		return err
-	}
+func (s *Setup) stopOthers(ctx context.Context, x declare.Service, before []service.Status, specs []service.Spec) error {
 	var others []string
-	for _, st := range statuses {
+	for _, st := range before {
 		if st.Service == x.Name && st.Running() && !slices.ContainsFunc(specs, func(spec service.Spec) bool { return spec.Name == st.Name }) {
 			others = append(others, st.Name)
 		}

@@ -161,7 +161,7 @@ const mostInputs = 2000
 func (s *Sight) inputs(x declare.Service) (map[string]string, error) {
 	out := map[string]string{}
 	if len(x.Reads) > 0 {
-		files, err := step.Reads(s.State.Dir(), x.Reads, x.Ignore)
+		files, err := step.Reads(s.State.Dir(), x.Reads, x.Ignore, s.Marks())
 		if err != nil {
 			return nil, err
 		}

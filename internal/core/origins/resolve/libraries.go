@@ -239,7 +239,7 @@ func (r *resolver) sameLibraries(source string, l *lock.Lock) bool {
 
 // Where gives the addresses of the files of a set, as its source has them now.
 func Where(d *declare.Declaration, l *lock.Lock, set string, m *source.Machine, client *fetch.Client) func(context.Context, lock.LibraryOf) (string, error) {
-	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	r := looker(d, m, client)
 	return func(ctx context.Context, one lock.LibraryOf) (string, error) {
 		x := r.open(l.Libraries[set].Source)
 		if x.err != nil {

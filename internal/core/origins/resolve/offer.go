@@ -27,7 +27,15 @@ type Offer struct {
 // Look asks the sources of a declaration what they have of a toolchain, for all
 // of its platforms. It downloads index documents only.
 func Look(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, t declare.Toolchain) ([]*Offer, error) {
-	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	return looker(d, m, client).look(ctx, t)
+}
+
+// looker is a resolver that asks sources and locks nothing.
+func looker(d *declare.Declaration, m *source.Machine, client *fetch.Client) *resolver {
+	return &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+}
+
+func (r *resolver) look(ctx context.Context, t declare.Toolchain) ([]*Offer, error) {
 	ways, err := r.ways(ctx, t)
 	if err != nil {
 		return nil, err
@@ -42,7 +50,7 @@ func Look(ctx context.Context, d *declare.Declaration, m *source.Machine, client
 				errs[i] = x.err
 				return
 			}
-			releases, err := x.source.Releases(ctx, way.from, d.Platforms)
+			releases, err := x.source.Releases(ctx, way.from, r.d.Platforms)
 			if err != nil {
 				errs[i] = err
 				return
@@ -54,7 +62,7 @@ func Look(ctx context.Context, d *declare.Declaration, m *source.Machine, client
 				}
 			}
 			if archive, ok := x.source.(source.Historian); ok {
-				earlier, err := archive.Earlier(ctx, way.from, d.Platforms)
+				earlier, err := archive.Earlier(ctx, way.from, r.d.Platforms)
 				if err != nil {
 					errs[i] = err
 					return
@@ -76,20 +84,24 @@ func Look(ctx context.Context, d *declare.Declaration, m *source.Machine, client
 // Date fills in the dates of releases where the source's list has none, several
 // at once. A date that cannot be had stays zero: it is only for people here.
 func Date(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, t declare.Toolchain, list []source.Release) {
-	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	looker(d, m, client).date(ctx, t, list)
+}
+
+func (r *resolver) date(ctx context.Context, t declare.Toolchain, list []source.Release) {
 	way, s, err := r.way(ctx, t)
 	if err != nil {
 		return
 	}
-	var wait sync.WaitGroup
+	asking := several()
 	for i := range list {
-		wait.Go(func() {
-			if at, err := Dated(ctx, s, way.from, list[i], d.Platforms); err == nil {
+		asking.Go(func() error {
+			if at, err := Dated(ctx, s, way.from, list[i], r.d.Platforms); err == nil {
 				list[i].Published = at
 			}
+			return nil
 		})
 	}
-	wait.Wait()
+	asking.Wait()
 }
 
 // way is the card and the opened source of a toolchain: the one that From names, or the first.
@@ -137,7 +149,7 @@ func Tools(ctx context.Context, d *declare.Declaration, m *source.Machine, clien
 		c, _ := card.Builtin(name)
 		all[name] = Known{name, c.About, c.From[0].Kind}
 	}
-	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	r := looker(d, m, client)
 	for _, s := range slices.Backward(d.Sources) { // the first catalog that has a tool wins
 		if s.Kind != "catalog" {
 			continue
@@ -179,13 +191,13 @@ type Renewal struct {
 func Newer(ctx context.Context, d *declare.Declaration, l *lock.Lock, m *source.Machine, client *fetch.Client) ([]Renewal, error) {
 	out := make([]Renewal, len(d.Toolchains))
 	errs := make([]error, len(d.Toolchains))
-	var wait sync.WaitGroup
+	asking, r := several(), looker(d, m, client)
 	for i, t := range d.Toolchains {
-		wait.Go(func() {
-			offers, err := Look(ctx, d, m, client, t)
+		asking.Go(func() error {
+			offers, err := r.look(ctx, t)
 			if err != nil {
 				errs[i] = err
-				return
+				return nil
 			}
 			item := l.Items[t.Name]
 			o := offers[0]
@@ -195,22 +207,23 @@ func Newer(ctx context.Context, d *declare.Declaration, l *lock.Lock, m *source.
 			t.From = o.Source
 			ask := AskNow(t, time.Now())
 			published, _ := time.Parse(time.RFC3339, item.Published)
-			r := Renewal{Tool: t.Name, Source: o.Source, Locked: source.Release{Version: item.Version, Published: published}}
+			one := Renewal{Tool: t.Name, Source: o.Source, Locked: source.Release{Version: item.Version, Published: published}}
 			for _, x := range o.Releases {
-				if r.Newest.Version == "" && !o.Scheme.Prerelease(x.Version) {
-					r.Newest = x
+				if one.Newest.Version == "" && !o.Scheme.Prerelease(x.Version) {
+					one.Newest = x
 				}
-				if r.Allowed.Version == "" && ask.Allows(o.Scheme, x.Version) {
-					r.Allowed = x
+				if one.Allowed.Version == "" && ask.Allows(o.Scheme, x.Version) {
+					one.Allowed = x
 				}
 			}
-			dated := []source.Release{r.Allowed, r.Newest}
-			Date(ctx, d, m, client, t, dated)
-			r.Allowed, r.Newest = dated[0], dated[1]
-			out[i] = r
+			dated := []source.Release{one.Allowed, one.Newest}
+			r.date(ctx, t, dated)
+			one.Allowed, one.Newest = dated[0], dated[1]
+			out[i] = one
+			return nil
 		})
 	}
-	wait.Wait()
+	asking.Wait()
 	for _, err := range errs {
 		if err != nil {
 			return nil, err
@@ -221,7 +234,7 @@ func Newer(ctx context.Context, d *declare.Declaration, l *lock.Lock, m *source.
 
 // LookLibrary asks the source of a set what versions it has of one package.
 func LookLibrary(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, x declare.Library, name string) (*Offer, error) {
-	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	r := looker(d, m, client)
 	from, opened, scheme, err := r.openFor(x)
 	if err != nil {
 		return nil, err
@@ -235,7 +248,7 @@ func LookLibrary(ctx context.Context, d *declare.Declaration, m *source.Machine,
 
 // NewerLibraries compares the packages of a set with what its source has.
 func NewerLibraries(ctx context.Context, d *declare.Declaration, l *lock.Lock, m *source.Machine, client *fetch.Client, x declare.Library) ([]Renewal, error) {
-	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	r := looker(d, m, client)
 	from, opened, scheme, err := r.openFor(x)
 	if err != nil {
 		return nil, err

@@ -18,6 +18,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
@@ -53,13 +55,12 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 	l := Skeleton(d)
 
 	var (
-		wait  sync.WaitGroup
 		mu    sync.Mutex
 		found fault.Findings
 		other error
 	)
-	lockOne := func(t declare.Toolchain) {
-		wait.Go(func() {
+	lockOne := func(t declare.Toolchain) func() error {
+		return func() error {
 			done := event.Task(ctx, "resolve "+t.Name)
 			item, err := r.item(ctx, t)
 			done(item.Version, err)
@@ -71,16 +72,18 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 				other = err
 			}
 			l.Items[t.Name] = item
-		})
+			return nil
+		}
 	}
 	// What is built, or runs on another toolchain, comes second: that must be locked by then.
 	for _, second := range []bool{false, true} {
+		asking := several()
 		for _, t := range d.Toolchains {
 			if rests(t) == second {
-				lockOne(t)
+				asking.Go(lockOne(t))
 			}
 		}
-		wait.Wait()
+		asking.Wait()
 		r.locked = maps.Clone(l.Items)
 	}
 	if ctx.Err() != nil {
@@ -108,6 +111,14 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 	}
 	l.Declaration.AsOf = bound(o, r.o.Old, l)
 	return l, r.sources(ctx, l)
+}
+
+// several is a group that asks sources side by side: enough to keep them answering, and no more
+// than a machine has room for, however much a declaration names.
+func several() *errgroup.Group {
+	var g errgroup.Group
+	g.SetLimit(32)
+	return &g
 }
 
 // bound is the date that a lock is of: the one that was asked for, or that of the old lock
@@ -282,7 +293,7 @@ func (r *resolver) ways(ctx context.Context, t declare.Toolchain) ([]choice, err
 		one, err := r.build(t)
 		return []choice{one}, err
 	}
-	var names []string
+	var catalogs []*source.Catalog
 	var out []choice
 	var refused error
 	add := func(c *card.Card, catalog string) {
@@ -308,8 +319,7 @@ func (r *resolver) ways(ctx context.Context, t declare.Toolchain) ([]choice, err
 		if c != nil {
 			add(c, s.Name)
 		}
-		tools, _ := catalog.Tools(ctx)
-		names = append(names, tools...)
+		catalogs = append(catalogs, catalog)
 	}
 	for _, s := range r.d.Sources {
 		// A listing has one tool, which is called as the source, or as whoever names that.
@@ -332,7 +342,11 @@ func (r *resolver) ways(ctx context.Context, t declare.Toolchain) ([]choice, err
 	if refused != nil {
 		return nil, refused
 	}
-	names = append(names, card.BuiltinNames()...)
+	names := card.BuiltinNames()
+	for _, catalog := range catalogs {
+		tools, _ := catalog.Tools(ctx)
+		names = append(names, tools...)
+	}
 	return nil, r.unknown(ctx, t, names)
 }
 

@@ -28,7 +28,7 @@ const mostFound = 12
 // Packages looks a word up in all sources that can be reached: those that are declared, and
 // those that the machine's settings name. What cannot be asked is left out; why is in errs.
 func Packages(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, word string) (out []Package, errs []error) {
-	r := &resolver{d: d, m: m, client: client, opened: map[string]*opened{}}
+	r := looker(d, m, client)
 	names := r.searched()
 	found := make([][]Package, len(names))
 	failed := make([]error, len(names))

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -37,7 +38,10 @@ type Catalog struct {
 	auth   string
 	keys   []string // who may sign; none: nobody needs to
 	client *fetch.Client
-	index  map[string]catalogEntry // nil until read
+
+	reading sync.Mutex
+	index   map[string]catalogEntry // nil until read
+	refused error                   // why it cannot be read: said to everybody who asks, and asked for once
 }
 
 type catalogEntry struct {
@@ -94,10 +98,21 @@ func (k *Catalog) checked(ctx context.Context, name, sha string) ([]byte, error)
 	})
 }
 
+// open reads the first page once, for all who look something up at the same time.
 func (k *Catalog) open(ctx context.Context) error {
-	if k.index != nil {
-		return nil
+	k.reading.Lock()
+	defer k.reading.Unlock()
+	if k.index != nil || k.refused != nil {
+		return k.refused
 	}
+	err := k.first(ctx)
+	if ctx.Err() == nil {
+		k.refused = err
+	}
+	return err
+}
+
+func (k *Catalog) first(ctx context.Context) error {
 	var first []byte
 	if len(k.keys) > 0 {
 		// The signature is read first: a page that is not signed is never looked into.

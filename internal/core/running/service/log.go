@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -21,6 +22,9 @@ const (
 	logSize  = 8 << 20 // bytes of one file
 	logFiles = 4       // the current one and those before it
 	maxLine  = 64 << 10
+
+	readAhead = 16 << 10 // of each stream
+	mostOpen  = 32       // files of logs that a supervisor holds open, however many services it has
 )
 
 // logTime is how a line's time is written: UTC, to the millisecond.
@@ -62,7 +66,44 @@ func (w *logWriter) open() error {
 		return err
 	}
 	w.file, w.size = f, info.Size()
+	held.add(w)
 	return nil
+}
+
+// held are the logs whose files are open, the one that was opened first before the others.
+var held openLogs
+
+type openLogs struct {
+	mu   sync.Mutex
+	list []*logWriter
+}
+
+// add notes that a log's file is open, and closes that of another where there are many: it is
+// opened again when its service says something. The log's own lock is held.
+func (o *openLogs) add(w *logWriter) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for i := 0; i < len(o.list) && len(o.list) >= mostOpen; {
+		old := o.list[i]
+		if old == w || !old.mu.TryLock() { // it writes just now
+			i++
+			continue
+		}
+		old.shut()
+		old.mu.Unlock()
+		o.list = slices.Delete(o.list, i, i+1)
+	}
+	if !slices.Contains(o.list, w) {
+		o.list = append(o.list, w)
+	}
+}
+
+// shut closes the file until something is to be written; w.mu is held.
+func (w *logWriter) shut() {
+	if w.file != nil {
+		w.file.Close()
+		w.file = nil
+	}
 }
 
 // line writes one line of a stream ("out", "err", or "sup" for the supervisor's
@@ -131,10 +172,7 @@ func (w *logWriter) write(record []byte) bool {
 
 // rotate moves the files on by one, between two lines, so that none is cut.
 func (w *logWriter) rotate() {
-	if w.file != nil {
-		w.file.Close()
-		w.file = nil
-	}
+	w.shut()
 	for i := logFiles - 1; i > 0; i-- {
 		_ = os.Rename(rotated(w.path, i-1), rotated(w.path, i))
 	}
@@ -150,17 +188,15 @@ func (w *logWriter) setWatch(f func(string)) {
 func (w *logWriter) close() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.file != nil {
-		w.file.Close()
-		w.file = nil
-	}
+	w.shut()
 }
 
 // keep copies a stream into the log until its end. Lines that come together are
 // written together.
 func (w *logWriter) keep(stream string, r io.Reader) {
-	lines := bufio.NewReaderSize(r, maxLine)
+	lines := bufio.NewReaderSize(r, readAhead)
 	var records []byte
+	var begun []byte // of a line that is longer than what is read ahead
 	for {
 		count := 0
 		records = records[:0]
@@ -170,6 +206,14 @@ func (w *logWriter) keep(stream string, r io.Reader) {
 		w.mu.Unlock()
 		for {
 			text, err := lines.ReadSlice('\n')
+			if errors.Is(err, bufio.ErrBufferFull) && len(begun)+len(text) < maxLine {
+				begun = append(begun, text...)
+				continue
+			}
+			if len(begun) > 0 {
+				text = append(begun, text...)
+				begun = nil
+			}
 			if len(text) > 0 {
 				text = bytes.TrimRight(text, "\r\n")
 				records = record(records, stream, text)

@@ -170,3 +170,57 @@ func TestNamesAreInTheOrderOfTheirNumbers(t *testing.T) {
 		}
 	}
 }
+
+// However many services a supervisor has, few files of logs are open, and no line is lost.
+func TestFewLogsAreOpenAtOnce(t *testing.T) {
+	dir := t.TempDir()
+	var all []*logWriter
+	for i := range 3 * mostOpen {
+		w, err := openLog(LogPath(dir, fmt.Sprint("lane", i)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, w)
+	}
+	var writing sync.WaitGroup
+	for i, w := range all {
+		writing.Go(func() {
+			for n := range 20 {
+				w.keep("out", strings.NewReader(fmt.Sprintf("%d %d\n", i, n)))
+			}
+		})
+	}
+	writing.Wait()
+	open := 0
+	for i, w := range all {
+		if w.file != nil {
+			open++
+		}
+		w.close()
+		if got := ReadLog(dir, fmt.Sprint("lane", i), 0, time.Time{}); len(got) != 20 || got[19].Text != fmt.Sprint(i, " 19") {
+			t.Errorf("lane%d kept %d lines", i, len(got))
+		}
+	}
+	if open > mostOpen {
+		t.Errorf("%d files are open", open)
+	}
+}
+
+// A line is one line up to its most, longer than what is read ahead; one beyond is cut there.
+func TestLongLinesStayWhole(t *testing.T) {
+	dir := t.TempDir()
+	w, err := openLog(LogPath(dir, "lane"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	long, longest := strings.Repeat("a", 3*readAhead+7), strings.Repeat("b", maxLine+1000)
+	w.keep("out", strings.NewReader("short\n"+long+"\nshort\n"+longest+"\nend"))
+	w.close()
+	var sizes []int
+	for _, l := range ReadLog(dir, "lane", 0, time.Time{}) {
+		sizes = append(sizes, len(l.Text))
+	}
+	if len(sizes) != 6 || sizes[1] != len(long) || sizes[3]+sizes[4] != len(longest) || sizes[5] != 3 {
+		t.Errorf("lines of %v", sizes)
+	}
+}

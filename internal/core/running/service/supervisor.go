@@ -423,7 +423,7 @@ func (s *supervisor) launch(spec Spec) (*unit, error) {
 	}
 	log, err := openLog(LogPath(s.bay.Logs(), spec.Name))
 	if err != nil {
-		return nil, err
+		return nil, inPlainWords(err)
 	}
 	u := newUnit(spec, log, g, s.bay)
 	u.beside = beside

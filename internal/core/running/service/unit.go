@@ -209,13 +209,13 @@ func (u *unit) run(ctx context.Context) {
 func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duration, problem, ended string) {
 	outRead, outWrite, err := os.Pipe()
 	if err != nil {
-		return exit, 0, err.Error(), ""
+		return exit, 0, "cannot start: " + inPlainWords(err).Error(), ""
 	}
 	errRead, errWrite, err := os.Pipe()
 	if err != nil {
 		outRead.Close()
 		outWrite.Close()
-		return exit, 0, err.Error(), ""
+		return exit, 0, "cannot start: " + inPlainWords(err).Error(), ""
 	}
 	defer outRead.Close()
 	defer errRead.Close()
@@ -251,7 +251,7 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 	outWrite.Close()
 	errWrite.Close()
 	if err != nil {
-		return exit, 0, "cannot start: " + err.Error(), ""
+		return exit, 0, "cannot start: " + inPlainWords(err).Error(), ""
 	}
 	var logs sync.WaitGroup
 	logs.Go(func() { u.log.keep("out", mask.Reader(outRead, u.spec.Mask)) })

@@ -2,9 +2,11 @@ package step
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -55,23 +57,52 @@ func readIgnored(dir string, files []string) (ignored, error) {
 	return out, nil
 }
 
+// skipper asks ignored for many files, and asks for each folder once.
+type skipper struct {
+	list    ignored
+	folders map[string][]bool // for each folder that was asked about: which patterns fit it or one above it
+}
+
 // skips tells whether a file does not count.
-func (list ignored) skips(name string) bool {
+func (s *skipper) skips(name string) bool {
+	if len(s.list) == 0 {
+		return false
+	}
+	above := s.fits(path.Dir(name))
 	skip := false
-	for _, p := range list {
-		fits := false
-		for part := name; part != "."; part = path.Dir(part) {
-			if part == name && p.dir {
-				continue // the pattern is for folders, and this is a file
-			}
-			if ok, _ := doublestar.Match(p.glob, part); ok {
-				fits = true
-				break
-			}
-		}
-		if fits {
+	for i, p := range s.list {
+		// A pattern for folders does not fit a file.
+		if above[i] || !p.dir && doublestar.MatchUnvalidated(p.glob, name) {
 			skip = !p.back
 		}
 	}
 	return skip
 }
+
+// fits tells for each pattern whether it fits a folder, or one that this is in.
+func (s *skipper) fits(folder string) []bool {
+	if known, ok := s.folders[folder]; ok {
+		return known
+	}
+	out := make([]bool, len(s.list))
+	if folder != "." {
+		copy(out, s.fits(path.Dir(folder)))
+		for i, p := range s.list {
+			out[i] = out[i] || doublestar.MatchUnvalidated(p.glob, folder)
+		}
+	}
+	s.folders[folder] = out
+	return out
+}
+
+// prunes tells whether nothing in a folder counts, so that it need not be walked. Where a later
+// pattern takes files in again, only each file can tell.
+func (s *skipper) prunes(folder string) bool {
+	if len(s.list) == 0 || slices.ContainsFunc(s.list, func(p ignorePattern) bool { return p.back }) {
+		return false
+	}
+	return slices.ContainsFunc(s.list, func(p ignorePattern) bool { return doublestar.MatchUnvalidated(p.glob, folder) })
+}
+
+// key tells lists of patterns apart.
+func (s *skipper) key() string { return fmt.Sprint(s.list) }

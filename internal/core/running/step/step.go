@@ -19,7 +19,6 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/running/environ"
-	"app.example/trammel/internal/core/stored/tree"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -44,6 +43,8 @@ type Status struct {
 	Why    string // "db/schema.sql changed"; empty when not due
 	Mark   Mark   // zero when it never succeeded
 	inputs Fingerprint
+	reads  list // the files that it reads
+	files  *files
 	marks  string // folder of its mark
 }
 
@@ -99,8 +100,9 @@ func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e environ.E
 	for _, p := range parts {
 		tools[p.Item] = canon.Digest(canon.List{tools[p.Item], string(p.Tree)})
 	}
-	known := map[string]Fingerprint{}
-	sums, digests := map[string]string{}, map[string]string{}
+	known, lists := map[string]Fingerprint{}, map[string]list{}
+	digests := map[string]string{}
+	looked := look(d.Dir, marks)
 	var fingerprint func(s declare.Step) (Fingerprint, error)
 	fingerprint = func(s declare.Step) (Fingerprint, error) {
 		if f, ok := known[s.Name]; ok {
@@ -115,8 +117,13 @@ func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e environ.E
 				f["$"+v.Name] = canon.Digest(v.Value)
 			}
 		}
-		if err := f.reads(d.Dir, s.Reads, s.Ignore, sums); err != nil {
+		list, err := looked.read(s.Reads, s.Ignore)
+		if err != nil {
 			return nil, err
+		}
+		if len(s.Reads) > 0 {
+			lists[s.Name] = list
+			f[reading] = list.digest
 		}
 		for _, n := range s.Needs {
 			if name, ok := strings.CutPrefix(n, "file."); ok {
@@ -143,10 +150,10 @@ func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e environ.E
 		if err != nil {
 			return nil, fmt.Errorf("step %s: %w", s.Name, err)
 		}
-		st := Status{Step: s, inputs: f, marks: marks.of(s)}
+		st := Status{Step: s, inputs: f, reads: lists[s.Name], files: looked, marks: marks.of(s)}
 		var had bool
 		st.Mark, had = readMark(st.marks, s.Name)
-		if st.Why = canon.Changed(st.Mark.Inputs, f); !had {
+		if st.Why = st.why(st.marks); !had {
 			st.Why = "never done here"
 		}
 		if st.Why == "" {
@@ -188,103 +195,6 @@ func wordByte(c byte) bool {
 	return c == '_' || '0' <= c && c <= '9' || 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z'
 }
 
-// reads adds a digest for each file that the globs name. A folder counts with all
-// that is in it; version control's own and Trammel's folder never count.
-func (f Fingerprint) reads(dir string, globs, ignore []string, sums map[string]string) error {
-	skip, err := readIgnored(dir, ignore)
-	if err != nil {
-		return err
-	}
-	root, err := os.OpenRoot(dir)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	for _, glob := range globs {
-		if out, negated := strings.CutPrefix(glob, "!"); negated {
-			skip = append(skip, ignorePattern{glob: out})
-		}
-	}
-	for _, glob := range globs {
-		if strings.HasPrefix(glob, "!") {
-			continue
-		}
-		found, err := doublestar.Glob(root.FS(), glob, doublestar.WithNoFollow())
-		if err != nil {
-			return err
-		}
-		found = slices.DeleteFunc(found, neverRead)
-		if len(found) == 0 {
-			f[glob] = "nothing"
-		}
-		for _, name := range found {
-			err := filepath.WalkDir(filepath.Join(dir, name), func(full string, d os.DirEntry, err error) error {
-				if err != nil {
-					return err
-				}
-				if d.IsDir() {
-					if neverRead(d.Name()) {
-						return filepath.SkipDir
-					}
-					return nil
-				}
-				below, err := filepath.Rel(dir, full)
-				if err != nil {
-					return err
-				}
-				if skip.skips(filepath.ToSlash(below)) {
-					return nil
-				}
-				known, ok := sums[full] // many steps may read one file
-				if !ok {
-					if known, err = sum(full); err != nil {
-						return err
-					}
-					sums[full] = known
-				}
-				f[filepath.ToSlash(below)] = known
-				return nil
-			})
-			if err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// Reads are the digests of the files below a folder that globs name, as steps have them.
-func Reads(dir string, globs, ignore []string) (map[string]string, error) {
-	f := Fingerprint{}
-	err := f.reads(dir, globs, ignore, map[string]string{})
-	return f, err
-}
-
-// neverRead tells whether a path is version control's or Trammel's own.
-func neverRead(path string) bool {
-	words := strings.Split(path, "/")
-	return slices.Contains(words, ".git") || slices.Contains(words, ".trammel")
-}
-
-// mostHashed is up to which size a file is told by its content, in bytes; a larger one is told
-// by its size and time, so that looking whether a step is due takes no minutes.
-const mostHashed = 1 << 30
-
-func sum(path string) (string, error) {
-	info, err := os.Lstat(path)
-	if err != nil {
-		return "", err
-	}
-	if info.Size() > mostHashed {
-		return fmt.Sprintf("large: %d bytes, of %d", info.Size(), info.ModTime().UnixNano()), nil
-	}
-	if !info.Mode().IsRegular() {
-		target, _ := os.Readlink(path)
-		return info.Mode().Type().String() + target, nil
-	}
-	return tree.SumOf(path)
-}
-
 func markFile(marks, name string) string { return filepath.Join(marks, name+".json") }
 
 // readMark reads a mark; a damaged one counts as none.
@@ -307,6 +217,11 @@ func succeed(st Status, took time.Duration, evidence []string) error {
 	raw, err := json.MarshalIndent(Mark{st.inputs, time.Now().UTC(), took, evidence}, "", " ")
 	if err != nil {
 		return err
+	}
+	if len(st.Step.Reads) > 0 { // before the mark, which names its digest
+		if err := disk.Write(listFile(st.marks, st.Step.Name), listBytes(st.reads.files), 0o600); err != nil {
+			return err
+		}
 	}
 	return disk.Write(markFile(st.marks, st.Step.Name), raw, 0o600)
 }

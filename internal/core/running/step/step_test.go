@@ -1,8 +1,12 @@
 package step
 
 import (
+	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -113,5 +117,108 @@ func TestWhatMakesAStepDue(t *testing.T) {
 				t.Errorf("%q, not %q", got, x.want)
 			}
 		})
+	}
+}
+
+// A file whose stamp is the one that its sum was taken at is not read again, and one that
+// changed is, whatever the record says.
+func TestAFileThatDidNotChangeIsNotReadAgain(t *testing.T) {
+	c := newCheckout(t)
+	old := time.Now().Add(-time.Hour)
+	for _, name := range []string{"go.mod", "db/schema.sql"} {
+		if err := os.Chtimes(filepath.Join(c.d.Dir, name), old, old); err != nil {
+			t.Fatal(err)
+		}
+	}
+	marks := Marks{c.marks, c.marks}
+	plan := func(after time.Duration) []Status {
+		t.Helper()
+		list, err := Plan(c.d, nil, c.parts, c.env, marks, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		list[0].files.since = time.Now().Add(after)
+		if err := Keep(list); err != nil {
+			t.Fatal(err)
+		}
+		return list
+	}
+	record := filepath.Join(c.marks, "sums")
+	plan(0) // the files were written just now: their stamps do not tell yet
+	if _, err := os.Stat(record); !os.IsNotExist(err) {
+		t.Errorf("sums of young files were kept: %v", err)
+	}
+	plan(time.Hour)
+	raw, err := os.ReadFile(record)
+	if err != nil || strings.Count(string(raw), "\n") != 3 {
+		t.Fatalf("%s %v", raw, err)
+	}
+	c.finish()
+	// What the record says is believed only of a file that is as it was.
+	lie := regexp.MustCompile(`[0-9a-f]{64}`).ReplaceAllString(string(raw), strings.Repeat("0", 64))
+	if err := os.WriteFile(record, []byte(lie), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if got := c.why()[0]; got != "db/schema.sql changed and 1 more" {
+		t.Errorf("the record was not asked: %q", got)
+	}
+	c.write("go.mod", "module weir")
+	c.write("db/schema.sql", "create table passings ();")
+	if got := c.why()[0]; got != "" {
+		t.Errorf("files written anew were not read: %q", got)
+	}
+	for _, damage := range []string{"", "x", lie[:len(lie)/2], strings.ReplaceAll(lie, "\t", " ")} {
+		if err := os.WriteFile(record, []byte(damage), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if got := c.why()[0]; got != "" {
+			t.Errorf("a damaged record was believed: %q", got)
+		}
+	}
+}
+
+// What a pattern names is the same however the folder is walked.
+func TestGlobsNameWhatTheyAlwaysNamed(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"go.mod", "api/main.go", "api/lane/lane.go", "api/lane/day.csv", "web/out/x.js", "web/app.js", ".git/x", "api/.trammel/y", "web/node_modules/a/b.js"} {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(name), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.WriteFile(filepath.Join(dir, ".gitignore"), []byte("node_modules/\nout\n!out/keep\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for link, to := range map[string]string{"api/link": "lane", "outside": os.TempDir(), "web/gone": "nowhere"} {
+		if err := os.Symlink(to, filepath.Join(dir, link)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	cases := []struct {
+		globs, ignore []string
+		want          string
+	}{
+		{[]string{"go.mod"}, nil, "go.mod"},
+		{[]string{"api"}, nil, "api/lane/day.csv api/lane/lane.go api/link api/main.go"},
+		{[]string{"api/**/*.go"}, nil, "api/lane/lane.go api/main.go"},
+		{[]string{"a*/l*"}, nil, "api/lane/day.csv api/lane/lane.go api/link"},
+		{[]string{"**/lane"}, nil, "api/lane/day.csv api/lane/lane.go"},
+		{[]string{"api/**", "!api/lane/**"}, nil, "api/link api/main.go"},
+		{[]string{"web/**"}, []string{".gitignore"}, "web/app.js web/gone"},
+		{[]string{"api/{lane,none}/*.csv", "go.*"}, nil, "api/lane/day.csv go.mod"},
+		{[]string{"none/**", "*.none"}, nil, "*.none none/**"},
+		{[]string{"outside/**"}, nil, "outside/**"},
+		{[]string{"../**"}, nil, "../**"},
+		{[]string{".git/**", "api/.trammel"}, nil, ".git/** api/.trammel"},
+		{[]string{"**/*"}, []string{".gitignore"}, ".gitignore api/lane/day.csv api/lane/lane.go api/link api/main.go go.mod outside web/app.js web/gone"},
+	}
+	for _, x := range cases {
+		got, err := Reads(dir, x.globs, x.ignore, Marks{})
+		if names := strings.Join(slices.Sorted(maps.Keys(got)), " "); err != nil || names != x.want {
+			t.Errorf("%q: %s, not %s (%v)", x.globs, names, x.want, err)
+		}
 	}
 }

@@ -18,7 +18,16 @@ import (
 // Every entry is reached by a descriptor of its folder, and a file is opened once:
 // the paths of a large tree cost more than its bytes.
 func Scan(root string, deep bool) (Manifest, error) {
-	s := &scan{root: root, deep: deep}
+	return (&scan{root: root, deep: deep}).all()
+}
+
+// List is a Scan that hashes nothing and leaves out the folders that skip names by their path
+// below root, which it asks on several goroutines.
+func List(root string, skip func(folder string) bool) (Manifest, error) {
+	return (&scan{root: root, skip: skip}).all()
+}
+
+func (s *scan) all() (Manifest, error) {
 	s.wake.L = &s.mutex
 	s.todo = []portion{{}}
 	s.open = 1
@@ -67,6 +76,7 @@ const portionSize = 256
 type scan struct {
 	root string
 	deep bool
+	skip func(folder string) bool // nil: none
 
 	mutex sync.Mutex
 	wake  sync.Cond
@@ -161,7 +171,9 @@ func (w *worker) do(p portion) error {
 			path = p.dir + "/" + name
 		}
 		if d.IsDir() {
-			w.add(portion{dir: path})
+			if w.skip == nil || !w.skip(path) {
+				w.add(portion{dir: path})
+			}
 			continue
 		}
 		e, err := w.entry(fd, name, d.Type())
