@@ -8,7 +8,6 @@ import (
 	"html/template"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -108,43 +107,49 @@ func compareAction(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-// column is a machine, or several that are alike in everything.
+// column is a machine, or several that are in one state.
 type column struct {
+	title string
 	names []string
 	index int // of the first
 }
 
-func (c column) title() string {
-	if len(c.names) == 1 {
-		return c.names[0]
-	}
-	return fmt.Sprintf("%d machines", len(c.names))
-}
-
-// columns are the machines each for itself, or, where they are many, those that are
-// alike together, the larger groups first.
+// columns are the machines each for itself, or, where they are many, the states that they are in.
 func columns(r *report.Comparison, apart int) []column {
 	var out []column
-	groups := map[string]int{}
-	for i, m := range r.Machines {
-		key := fmt.Sprint(i)
-		if len(r.Machines) > apart {
-			key = fmt.Sprint(m.Platform, m.Stale, m.Unsigned)
-			for _, row := range r.Rows {
-				key += "|" + row.Cells[i].Value
-			}
+	if len(r.Machines) <= apart {
+		for i, m := range r.Machines {
+			out = append(out, column{m.Name, nil, i})
 		}
-		if at, ok := groups[key]; ok {
-			out[at].names = append(out[at].names, m.Name)
-			continue
-		}
-		groups[key] = len(out)
-		out = append(out, column{[]string{m.Name}, i})
+		return out
 	}
-	if len(r.Machines) > apart {
-		slices.SortStableFunc(out, func(a, b column) int { return len(b.names) - len(a.names) })
+	for n, st := range r.States() {
+		c := column{title: fmt.Sprintf("state %d", n+1), index: st.Machines[0]}
+		for _, i := range st.Machines {
+			c.names = append(c.names, r.Machines[i].Name)
+		}
+		out = append(out, c)
 	}
 	return out
+}
+
+// some is a list of names, cut where nobody would read on.
+func some(names []string) string {
+	const most = 8
+	if len(names) <= most+1 {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}
+
+func machines(n int) string { return counted(n, "machine") }
+
+// counted is a number of things in words.
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // shownCell is a cell's text beside the first of its platform.
@@ -174,13 +179,51 @@ func signature(m report.Machine) string {
 	return m.SignedBy
 }
 
+// mostColumns is how many machines have a column each; more are told by the states that they
+// are in.
+const mostColumns = 5
+
 func printComparison(s *ui.Screen, r *report.Comparison) {
-	cols := columns(r, 5)
-	head := []ui.Cell{{Text: s.Paint(ui.Accent, r.Project) + "   lock " + canon.Short(r.Lock)}}
+	if len(r.Machines) <= mostColumns {
+		printMachines(s, r)
+	} else {
+		printStates(s, r)
+	}
+	s.Print("")
+	for _, d := range r.Shared() {
+		there := ""
+		if d.There != "" {
+			there = " There: " + d.There
+		}
+		s.Print("%s  %s: %s.%s", s.Paint(ui.Accent, some(d.Machines)), d.Item, strings.TrimSuffix(d.What, "."), there)
+	}
+	stale := 0
+	for _, m := range r.Machines {
+		if m.Stale {
+			stale++
+		}
+	}
+	switch same := len(r.Machines) - stale; {
+	case !r.OK():
+	case same == 1 && stale == 0:
+		s.Print("One machine, and it holds what is locked%s.", butFor(r.ByName))
+	default:
+		s.Print("%s hold the identical environment%s.", machines(same), butFor(r.ByName))
+	}
+	if stale > 0 {
+		s.Print("%d of %d reports are of another lock and say nothing of this one.", stale, len(r.Machines))
+	}
+}
+
+// printMachines draws a column for each machine.
+func printMachines(s *ui.Screen, r *report.Comparison) {
+	cols := columns(r, mostColumns)
 	width := len(r.Project) + len("   lock ") + len(canon.Short(r.Lock))
+	// The first cell is painted, so that its width is given by hand.
+	head := []ui.Cell{{Text: r.Project + "   lock " + canon.Short(r.Lock), Style: ui.Accent}}
 	rows := [][]ui.Cell{}
 	for _, c := range cols {
-		head = append(head, ui.Cell{Text: c.title()})
+		head = append(head, ui.Cell{Text: c.title})
 	}
 	for _, row := range r.Rows {
 		name := "  " + row.Name
@@ -209,52 +252,60 @@ func printComparison(s *ui.Screen, r *report.Comparison) {
 	age := []ui.Cell{{Text: "made"}}
 	for _, c := range cols {
 		m := r.Machines[c.index]
-		text := signature(m)
-		if len(c.names) > 1 && m.Unsigned == "" {
-			text = "each its own"
-		}
-		signed = append(signed, ui.Cell{Text: text, Style: ui.Dim})
+		signed = append(signed, ui.Cell{Text: signature(m), Style: ui.Dim})
 		made := m.Made.Local().Format("2 Jan 15:04")
 		if m.Stale {
 			made = "stale: lock " + canon.Short(m.Lock)
 		}
 		age = append(age, ui.Cell{Text: made, Style: ui.Dim})
 	}
-	// The first cell is painted, so that its width is given by hand.
-	head[0] = ui.Cell{Text: r.Project + "   lock " + canon.Short(r.Lock), Style: ui.Accent}
 	s.Table(append(append([][]ui.Cell{head}, rows...), signed, age))
-	if len(cols) < len(r.Machines) {
-		s.Print("")
-		for _, c := range cols {
-			if len(c.names) > 1 {
-				s.Print("%s: %s", c.title(), strings.Join(c.names, ", "))
+}
+
+// printStates tells of many machines in which states they are: what all have alike in one line,
+// and of each state what it has otherwise.
+func printStates(s *ui.Screen, r *report.Comparison) {
+	states := r.States()
+	s.Print("%s   %s in %s", s.Paint(ui.Accent, r.Project+"   lock "+canon.Short(r.Lock)), machines(len(r.Machines)), counted(len(states), "state"))
+	apart, alike := r.Apart()
+	if len(alike) > 0 {
+		s.Print("%s: %s", s.Paint(ui.Dim, "alike on all"), some(alike))
+	}
+	rows := [][]ui.Cell{}
+	for n, st := range states {
+		m := r.Machines[st.Machines[0]]
+		var names []string
+		for _, i := range st.Machines {
+			names = append(names, r.Machines[i].Name)
+		}
+		var has []ui.Cell
+		switch {
+		case m.Stale:
+			has = []ui.Cell{{Text: "stale: lock " + canon.Short(m.Lock), Style: ui.Dim}}
+		default:
+			for _, row := range apart {
+				if x := row.Cells[st.Machines[0]]; !x.Same {
+					has = append(has, ui.Cell{Text: row.Name + "  " + x.Value, Style: ui.Red})
+				}
+			}
+			if len(has) == 0 {
+				has = []ui.Cell{{Text: "as most have it"}}
+			}
+			if m.Unsigned != "" {
+				has = append(has, ui.Cell{Text: signature(m), Style: ui.Amber})
 			}
 		}
+		for i, cell := range has {
+			first, count, on := "", "", ""
+			if i == 0 {
+				first, count, on = fmt.Sprintf("state %d", n+1), machines(len(st.Machines)), m.Platform
+			}
+			rows = append(rows, []ui.Cell{{Text: first}, {Text: count}, {Text: on, Style: ui.Dim}, cell})
+		}
+		rows = append(rows, []ui.Cell{{Text: ""}, {Text: ""}, {Text: ""}, {Text: some(names), Style: ui.Dim}})
 	}
 	s.Print("")
-	for _, d := range r.Differences {
-		there := ""
-		if d.There != "" {
-			there = " There: " + d.There
-		}
-		s.Print("%s  %s: %s.%s", s.Paint(ui.Accent, d.Machine), d.Item, strings.TrimSuffix(d.What, "."), there)
-	}
-	stale := 0
-	for _, m := range r.Machines {
-		if m.Stale {
-			stale++
-		}
-	}
-	switch same := len(r.Machines) - stale; {
-	case !r.OK():
-	case same == 1 && stale == 0:
-		s.Print("One machine, and it holds what is locked%s.", butFor(r.ByName))
-	default:
-		s.Print("%d machines hold the identical environment%s.", same, butFor(r.ByName))
-	}
-	if stale > 0 {
-		s.Print("%d of %d reports are of another lock and say nothing of this one.", stale, len(r.Machines))
-	}
+	s.Table(rows)
 }
 
 //go:embed compare.html
@@ -267,6 +318,10 @@ func comparisonPage(r *report.Comparison) ([]byte, error) {
 		Cells []cell
 		Odd   bool
 	}
+	type told struct {
+		Who string
+		report.Difference
+	}
 	type head struct{ Title, Names, Platform, Signed, Made string }
 	data := struct {
 		*report.Comparison
@@ -276,14 +331,25 @@ func comparisonPage(r *report.Comparison) ([]byte, error) {
 		Lines []line
 		Count int
 		Made  string
+		Alike string
+		Told  []told
 	}{Comparison: r, But: butFor(r.ByName), Short: canon.Short(r.Lock), Count: len(r.Machines), Made: time.Now().UTC().Format("2 Jan 2006 15:04 UTC")}
-	cols := columns(r, 8)
+	cols, lines := columns(r, 8), r.Rows
+	if len(r.Machines) > 8 {
+		var alike []string
+		lines, alike = r.Apart()
+		data.Alike = strings.Join(alike, ", ")
+	}
+	for _, d := range r.Shared() {
+		data.Told = append(data.Told, told{some(d.Machines), d.Difference})
+	}
 	for _, c := range cols {
 		m := r.Machines[c.index]
-		h := head{Title: c.title(), Platform: m.Platform, Signed: signature(m), Made: m.Made.UTC().Format("2 Jan 15:04")}
-		if len(c.names) > 1 {
-			h.Names = strings.Join(c.names, ", ")
-			if m.Unsigned == "" {
+		h := head{Title: c.title, Platform: m.Platform, Signed: signature(m), Made: m.Made.UTC().Format("2 Jan 15:04")}
+		if len(c.names) > 0 {
+			h.Title += " · " + machines(len(c.names))
+			h.Names = some(c.names)
+			if len(c.names) > 1 && m.Unsigned == "" {
 				h.Signed = "each its own"
 			}
 		}
@@ -292,7 +358,7 @@ func comparisonPage(r *report.Comparison) ([]byte, error) {
 		}
 		data.Heads = append(data.Heads, h)
 	}
-	for _, row := range r.Rows {
+	for _, row := range lines {
 		l := line{Name: row.Name}
 		for n, c := range cols {
 			x := cell{Text: shownCell(r, row, cols, n)}
