@@ -10,6 +10,7 @@ import (
 	"app.example/trammel/internal/cli"
 	"app.example/trammel/internal/core/kernel/proctree"
 	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/running/inside"
 	"app.example/trammel/internal/core/running/script"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/demo"
@@ -31,6 +32,9 @@ func main() {
 	}
 	if seal.Inside() {
 		seal.Main()
+	}
+	if len(os.Args) > 1 && os.Args[1] == "inside" && os.Args[0] == inside.Program { // the launcher of an image
+		os.Exit(inside.Main(os.Args[2:]))
 	}
 	cli.Gap(os.Args)
 	// A command lives for milliseconds: collecting its few megabytes costs more than

@@ -33,10 +33,11 @@ func exportCommand() *cli.Command {
 			kind("bundle", "every archive of the lock in one file, for machines without network: trammel fit --bundle FILE", exportBundle,
 				&cli.StringSliceFlag{Name: "platform", Usage: "for the `OS/ARCH`; default: all that are locked"}, offlineFlag()),
 			kind("pylock", "a set of Python libraries as other installers read it, pylock.toml", exportPyLock, offlineFlag()),
+			ociCommand(),
 			kind("dotenv", "the variables, as NAME='value' lines; secrets are left out", exportDotenv),
 		},
 		Action: func(context.Context, *cli.Command) error {
-			return fault.New(fault.Use, "say what to export").Advise("Known: bundle, cyclonedx, dotenv, pylock.")
+			return fault.New(fault.Use, "say what to export").Advise("Known: bundle, cyclonedx, dotenv, oci, pylock.")
 		},
 	}
 }

@@ -571,3 +571,19 @@ func None(a Asked) (*State, error) {
 	s.Bay, err = bay.Open(places, s.Written, a.Bay)
 	return s, err
 }
+
+// Shared is the same checkout without what is a person's own: what every teammate has.
+func (s *State) Shared() *State {
+	out := *s
+	out.Overlay, out.OverlayLock, out.OverlayLockErr, out.OwnParts = nil, nil, nil, nil
+	return &out
+}
+
+// On is the same checkout as it is on another platform.
+func (s *State) On(p platform.Platform) *State {
+	out := *s
+	out.Platform = p
+	out.judgeLock()
+	out.Parts, out.OwnParts = out.partsOf(s.Lock), out.partsOf(s.OverlayLock)
+	return &out
+}

@@ -149,6 +149,21 @@ func Trial(ctx context.Context, g approval.Given, o Options) (*environ.Compiled,
 	return p.Compile(g.For(s))
 }
 
+// Store brings the parts of a State into the store, and changes nothing of the checkout. It
+// returns the State that knows their trees.
+func Store(ctx context.Context, g approval.Given, o Options) (*checkout.State, error) {
+	s := g.State()
+	unlock, err := s.Store.Use(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	if _, err := bring(ctx, s, o, &Result{}); err != nil {
+		return nil, err
+	}
+	return s.Refreshed(nil), nil
+}
+
 // plan decides which parts to add and which to mend. A part whose commands are not all
 // there is mended without anybody having looked into it.
 func plan(s *checkout.State, check []string, result *Result) ([]work, error) {

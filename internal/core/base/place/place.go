@@ -81,6 +81,9 @@ func (p Places) Program(self string) string {
 // Archives is the folder of downloaded archives.
 func (p Places) Archives() string { return filepath.Join(p.Cache, "archives") }
 
+// Layers is the folder of layers of images that were made.
+func (p Places) Layers() string { return filepath.Join(p.Cache, "layers") }
+
 // Indexes is the folder of cached source documents.
 func (p Places) Indexes() string { return filepath.Join(p.Cache, "indexes") }
 

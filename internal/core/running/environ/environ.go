@@ -190,27 +190,36 @@ func (in names) port(service string, copy int, port string) (string, error) {
 	return strconv.Itoa(n), nil
 }
 
+// loopback is where services of this machine are.
+const loopback = "127.0.0.1"
+
 func (in names) published(s declare.Service, words []string) (string, error) {
+	host := func(copy int) string {
+		if in.hosts == nil {
+			return loopback
+		}
+		return in.hosts(s.Name, copy)
+	}
 	address := func(copy int) (string, error) {
-		n, err := in.port(s.Name, copy, s.Ports[0].Name)
-		return "127.0.0.1:" + n, err
+		n, err := in.port(s.Name, max(copy, 1), s.Ports[0].Name)
+		return host(copy) + ":" + n, err
 	}
 	if s.Card != nil && len(words) == 1 {
 		if value, ok, err := in.publishes(s, words[0]); ok || err != nil {
-			return value, err
+			return strings.ReplaceAll(value, loopback, host(0)), err
 		}
 	}
 	switch {
 	case words[0] == "host":
-		return "127.0.0.1", nil
+		return host(0), nil
 	case words[0] == "port" && len(words) == 2:
 		return in.port(s.Name, 1, words[1])
 	case len(s.Ports) == 0:
 		return "", fmt.Errorf("service %s has no port", s.Name)
 	case words[0] == "address":
-		return address(1)
+		return address(0)
 	case words[0] == "url":
-		a, err := address(1)
+		a, err := address(0)
 		return "http://" + a, err
 	case words[0] == "addresses":
 		var all []string
@@ -219,7 +228,9 @@ func (in names) published(s declare.Service, words []string) (string, error) {
 			if err != nil {
 				return "", err
 			}
-			all = append(all, a)
+			if !slices.Contains(all, a) {
+				all = append(all, a)
+			}
 		}
 		return strings.Join(all, ","), nil
 	}

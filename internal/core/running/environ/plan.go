@@ -31,6 +31,7 @@ type Plan struct {
 
 	Folders
 	shown *seal.View
+	hosts Hosts
 
 	id   lock.EnvironmentID
 	idOf *lock.Lock // the lock whose id it is
@@ -98,6 +99,23 @@ func modules(s *checkout.State) []libraries.Modules {
 		out = append(out, libraries.ModulesOf(s.Dir(), x.Folder, s.Store.Path(part), places, declared.Node.Own)...)
 	}
 	return out
+}
+
+// Hosts are the names at which the copies of a service are reached where each runs by itself,
+// and not on one machine: that of all of them for copy 0.
+type Hosts func(service string, copy int) string
+
+// Apart is the plan of the same checkout where every service has a machine of its own, so that
+// all have the numbers of ports that they want.
+func (p *Plan) Apart(hosts Hosts, ports bay.Ports) (*Plan, error) {
+	out := *p
+	out.hosts, out.Ports, out.PortsInside = hosts, ports, ports
+	var err error
+	if out.Environment, err = out.compute(ports); err != nil {
+		return nil, fault.New(fault.Use, "%v", err)
+	}
+	out.Inside = out.Environment
+	return &out, nil
 }
 
 // WithState is the plan of a State that differs in nothing but the numbers of ports and

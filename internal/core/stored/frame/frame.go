@@ -382,3 +382,6 @@ func (f Frame) Point(trammelDir string) error {
 	}
 	return disk.LinkWithin(trammelDir, "bin", filepath.Join("frame", "bin"))
 }
+
+// Links are all links of the frame: path below it → target.
+func (f Frame) Links() map[string]string { return f.links() }

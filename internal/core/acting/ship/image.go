@@ -1,0 +1,232 @@
+// Package ship makes of a fitted checkout what leaves this machine: images.
+package ship
+
+import (
+	"context"
+	"debug/elf"
+	"path"
+	"slices"
+
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+
+	"app.example/trammel/internal/core/acting/fit"
+	"app.example/trammel/internal/core/acting/setup"
+	"app.example/trammel/internal/core/base/event"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/running/image"
+	"app.example/trammel/internal/core/stored/libraries"
+	"app.example/trammel/internal/core/stored/store"
+	"app.example/trammel/internal/core/written/history"
+	"app.example/trammel/internal/core/written/lock"
+)
+
+// Order says which image to make.
+type Order struct {
+	Fit         fit.Options
+	Platforms   []platform.Platform
+	Programs    []string // files of this program for other platforms
+	Project     bool     // with the files that version control tracks
+	Compression string
+	Hosts       environ.Hosts // where the image's services reach each other; nil: on loopback
+}
+
+// Made is an image for one or more platforms.
+type Made struct {
+	Index       v1.ImageIndex
+	Digest      string // of the image, or of the index of several
+	Layers      int
+	Size        int64 // bytes of all layers, compressed
+	Labels      map[string]string
+	Environment lock.EnvironmentID
+	Apart       *setup.Apart // of this machine's platform, or else of the first
+}
+
+// Image makes it. What the parts of other platforms are is fetched into the store, and nothing
+// of the checkout is changed.
+func Image(ctx context.Context, g approval.Given, o Order) (*Made, error) {
+	s := g.State().Shared()
+	if err := s.Usable(); err != nil {
+		return nil, err
+	}
+	base, rooted := s.Declaration.Base()
+	if !rooted && !alone(s.Lock) {
+		return nil, fault.New(fault.Use, "an image needs a system for its tools to run on, and this project declares no root").
+			Advise("Declare one, for example:\n  [source.trixie]\n  kind  = \"debian\"\n  suite = \"trixie\"\n  [toolchain]\n  coreutils = { version = \"latest\", from = \"trixie\", package = \"coreutils\" }\nThen: trammel lock, trammel fit. Projects whose only toolchain is Go do without.")
+	}
+	out := &Made{}
+	var commit *history.Commit
+	var err error
+	if o.Project {
+		if commit, err = tracked(ctx, s); err != nil {
+			return nil, err
+		}
+	}
+	var images []v1.Image
+	for _, on := range o.Platforms {
+		program, err := programFor(s.Host.Program, o.Programs, on)
+		if err != nil {
+			return nil, err
+		}
+		here := s.On(on)
+		if i := slices.IndexFunc(here.Parts, func(p lock.PartOn) bool { return p.Build != "" && !here.Store.Has(p) }); i >= 0 && on != platform.Here() {
+			return nil, fault.New(fault.Use, "%s is built from its source, which is done on %s alone", here.Parts[i].Label(), on).
+				Advise("Make the image of %s on such a machine, or have it come from the team's depot.", on)
+		}
+		if here, err = fit.Store(ctx, g.For(here), o.Fit); err != nil {
+			return nil, err
+		}
+		plan, err := environ.Decide(here)
+		if err != nil {
+			return nil, err
+		}
+		a, err := (&setup.Sight{State: here, Plan: plan}).Apart(o.Hosts)
+		if err != nil {
+			return nil, err
+		}
+		c := image.Contents{
+			Platform: on, Store: here.Store, Plan: a.Plan, Links: a.Links, Program: program, Compression: o.Compression,
+			Cache: s.Places.Layers(), Labels: labels(s, on, commit), Command: []string{"--", "/bin/sh"},
+		}
+		for _, p := range here.AllParts() {
+			if p.Format == lock.RootFormat {
+				if p.Name == base.Name {
+					c.Root = &p
+				}
+				continue
+			}
+			if !slices.ContainsFunc(c.Parts, func(q lock.PartOn) bool { return store.Name(q) == store.Name(p) }) {
+				c.Parts = append(c.Parts, p)
+			}
+		}
+		for _, p := range here.Store.Complete(here.Lock.SetsOn(on)) {
+			if !slices.ContainsFunc(c.Parts, func(q lock.PartOn) bool { return store.Name(q) == store.Name(p) }) {
+				c.Parts = append(c.Parts, p)
+			}
+		}
+		if c.Root == nil {
+			c.Command = []string{"list"}
+		}
+		if commit != nil {
+			c.Created = commit.At
+			c.Files = files(commit, a, plan.Modules)
+		}
+		img, err := image.Make(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		images = append(images, img)
+		layers, err := img.Layers()
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range layers {
+			size, err := l.Size()
+			if err != nil {
+				return nil, err
+			}
+			out.Size += size
+			out.Layers++
+		}
+		if out.Apart == nil || on == platform.Here() {
+			out.Apart, out.Environment, out.Labels = a, plan.ID(), c.Labels
+		}
+	}
+	all := labels(s, platform.Platform{}, commit)
+	if out.Index, err = image.Index(images, o.Platforms, all); err != nil {
+		return nil, err
+	}
+	digest, err := out.Index.Digest()
+	if len(images) == 1 {
+		digest, err = images[0].Digest()
+	}
+	out.Digest = digest.String()
+	return out, err
+}
+
+// alone tells whether everything of a lock runs on no system at all: Go links its programs
+// without one.
+func alone(l *lock.Lock) bool {
+	for name, item := range l.Items {
+		if name != "go" && l.Sources[item.Source].Kind != "gomod" {
+			return false
+		}
+	}
+	return len(l.Libraries) == 0
+}
+
+// labels say where an image is from (image-spec, "Pre-Defined Annotation Keys").
+func labels(s *checkout.State, on platform.Platform, commit *history.Commit) map[string]string {
+	out := map[string]string{"org.opencontainers.image.title": s.Declaration.Project, "example.app.trammel.lock": string(s.Lock.ID())}
+	if on.OS != "" {
+		out["example.app.trammel.environment"] = string(s.Lock.EnvironmentID(on))
+	}
+	if s.Declaration.About != "" {
+		out["org.opencontainers.image.description"] = s.Declaration.About
+	}
+	if commit != nil {
+		out["org.opencontainers.image.revision"] = commit.ID
+		if commit.Source != "" {
+			out["org.opencontainers.image.source"] = commit.Source
+		}
+	}
+	return out
+}
+
+// tracked are the project's files as they are committed, with the declaration and the lock that
+// the image is made from.
+func tracked(ctx context.Context, s *checkout.State) (*history.Commit, error) {
+	h, err := history.Open(s.Dir(), "")
+	if err != nil {
+		return nil, err
+	}
+	commit, err := h.Head()
+	if err != nil {
+		return nil, err
+	}
+	if !h.Same(lock.FileName, s.LockText) {
+		return nil, fault.New(fault.Use, "%s is not committed as it is, so that the image would hold another one than it is made from", lock.FileName).
+			Advise("Commit it first.")
+	}
+	event.Say(ctx, "The project's files are those of commit "+commit.ID[:12]+".")
+	return commit, nil
+}
+
+// files are those of a commit, and what a checkout shows of library sets.
+func files(commit *history.Commit, a *setup.Apart, modules []libraries.Modules) []image.File {
+	var out []image.File
+	for _, t := range commit.Files {
+		out = append(out, image.File{Path: t.Path, Executable: t.Executable, Link: t.Link, Content: t.Content})
+	}
+	for _, m := range modules {
+		for name, target := range m.Links {
+			out = append(out, image.File{Path: path.Join(m.Folder, name), Link: a.Moved(target)})
+		}
+	}
+	return out
+}
+
+// programFor is this program's file for a platform.
+func programFor(self string, others []string, on platform.Platform) (string, error) {
+	for _, file := range append([]string{self}, others...) {
+		f, err := elf.Open(file)
+		if err != nil {
+			return "", fault.New(fault.Use, "%s is no program for Linux: %v", file, err).Advise("Name one that was built for %s: --program FILE", on)
+		}
+		machine := f.Machine
+		dynamic, _ := f.ImportedLibraries()
+		f.Close()
+		if want := map[string]elf.Machine{"amd64": elf.EM_X86_64, "arm64": elf.EM_AARCH64}[on.Arch]; machine == want {
+			if len(dynamic) > 0 {
+				return "", fault.New(fault.Use, "%s is linked against %s, which an image need not have", file, dynamic[0]).
+					Advise("Build it with CGO_ENABLED=0, or name one that was: --program FILE")
+			}
+			return file, nil
+		}
+	}
+	return "", fault.New(fault.Use, "the image of %s holds this program as its launcher, and no file of it for %s is named", on, on).
+		Advise("Build or fetch one and name it: trammel export oci --program FILE …")
+}
