@@ -10,6 +10,7 @@ import (
 	"app.example/trammel/internal/cli"
 	"app.example/trammel/internal/core/kernel/proctree"
 	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/inside"
 	"app.example/trammel/internal/core/running/script"
 	"app.example/trammel/internal/core/running/service"
@@ -25,6 +26,9 @@ func main() {
 	switch filepath.Base(os.Args[0]) {
 	case script.Name:
 		script.Main()
+	case cluster.KeeperName:
+		cluster.Keep()
+		return
 	case service.SupervisorName:
 		service.Supervise()
 	case demo.EngineName:

@@ -16,6 +16,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -206,9 +207,19 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
+		afar, err := reachAfar(own)
+		if err == nil && afar != nil {
+			err = withProgress(ctx, s, func(ctx context.Context) error { return afar.Clear(ctx, &setup.Sight{State: own}) })
+		}
+		if err != nil {
+			return err
+		}
 		gone, err := setup.Clear(ctx, own)
 		if err != nil {
 			return err
+		}
+		if afar != nil {
+			gone = append(gone, setup.Cleared{What: "all of it in the cluster", Path: afar.Where()})
 		}
 		if c.Bool("json") {
 			cleared = append(cleared, clearedOut{name, gone})
@@ -251,6 +262,9 @@ func consentToClear(ctx context.Context, c *cli.Command, s *ui.Screen, p *checko
 		entries, _ := os.ReadDir(data)
 		if !slices.Contains(wanted, b.Name) {
 			continue
+		}
+		if at, err := cluster.RecordOf(b); err == nil && at != nil {
+			what = append(what, fmt.Sprintf("what services of bay %s keep in %s/%s", b.Name, at.Target.Context, at.Target.Namespace))
 		}
 		for _, e := range entries {
 			if bytes := setup.SizeOf(filepath.Join(data, e.Name())); bytes > 0 {

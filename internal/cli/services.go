@@ -17,9 +17,12 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/acting/fit"
 	"app.example/trammel/internal/core/acting/setup"
+	"app.example/trammel/internal/core/acting/ship"
 	"app.example/trammel/internal/core/base/changes"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/running/service"
@@ -38,6 +41,11 @@ func startCommand() *cli.Command {
 			&cli.BoolFlag{Name: "attach", Usage: "stay, show the logs, and stop on Ctrl-C what this start brought up"},
 			&cli.StringSliceFlag{Name: "again", Usage: "start the `SERVICE` anew though it runs, and what needs it"},
 			&cli.BoolFlag{Name: "wanted-ports", Usage: "go back to the declared numbers of ports, where they can be had; data stays"},
+			&cli.StringFlag{Name: "cluster", Usage: "have the bay's services run in Kubernetes, at `CONTEXT[/NAMESPACE]`; the bay remembers it"},
+			&cli.StringFlag{Name: "registry", Usage: "push the image for the cluster to `REPOSITORY`, such as oci://registry.example/heronweir"},
+			&cli.StringFlag{Name: "hand", Usage: "hand the image to the cluster by `COMMAND`, which gets an archive and a reference"},
+			&cli.StringFlag{Name: "storage", Usage: "`SIZE` of what keeps data in the cluster; default 1Gi"},
+			&cli.StringFlag{Name: "storage-class", Usage: "`CLASS` of that storage; none keeps data no longer than a pod"},
 			approveFlag(), jsonFlag()),
 		ShellComplete: complete(serviceNames),
 		Action:        startAction,
@@ -73,9 +81,19 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	afar, err := afarOf(ctx, c, s, up, before)
+	if err != nil {
+		return err
+	}
 	begun := time.Now()
 	var statuses []service.Status
 	err = withProgress(ctx, s, func(ctx context.Context) error {
+		if afar != nil {
+			statuses, up, err = afar.Start(ctx, up, ship.Order{
+				Platforms: []platform.Platform{platform.Here()}, Project: true, Compression: "gzip", Fit: fit.Options{Machine: machine(up.State), Client: client(up.State, false)},
+			}, names)
+			return err
+		}
 		statuses, up, err = up.Start(ctx, setup.StartOrder{Names: names, Again: c.StringSlice("again"), Declared: c.Bool("wanted-ports")})
 		return err
 	})
@@ -289,6 +307,15 @@ func stopAction(ctx context.Context, c *cli.Command) error {
 	}
 	if name := c.String("signal"); name != "" {
 		return signalServices(ctx, c, s, services, name, names)
+	}
+	if p != nil {
+		afar, err := reachAfar(p)
+		if err == nil && afar != nil {
+			err = afar.Stop(ctx, &setup.Sight{State: p}, names)
+		}
+		if err != nil {
+			return err
+		}
 	}
 	after, err := services.Stop(ctx, names)
 	if err != nil {

@@ -25,7 +25,7 @@ var groups = []struct{ name, packages string }{
 	{"stored", "tree unpack store merge root libraries frame"},
 	{"origins", "source locator resolve"},
 	{"checkout", "bay . approval"},
-	{"running", "environ script render step service inside image"},
+	{"running", "environ script render step service inside image cluster"},
 	{"acting", "fit setup ship sweep publish"},
 	{"proven", "proof report export"},
 }

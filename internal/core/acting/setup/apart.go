@@ -24,6 +24,7 @@ type Apart struct {
 	Keeps map[string]bool   // services that keep something in the bay's folder
 
 	moves moves
+	raw   map[string]map[string]string // service, or "" for all → variable that may be given → value
 }
 
 // Moved is a text with every path of this machine in it as it is in the image.
@@ -156,6 +157,7 @@ func (s *Sight) apart(a *Apart) (*inside.Plan, error) {
 		texts[v.Name] = v.Value
 	}
 	p.Variables = given(s.Plan.Environment.Variables, texts)
+	a.keepRaw("", s.Plan.Environment.Variables, givenAmong(p.Variables))
 	look := s.Plan.Lookup("", 0)
 	for _, x := range d.Steps {
 		run, err := environ.Expand(x.Run, look)
@@ -181,7 +183,7 @@ func (s *Sight) apart(a *Apart) (*inside.Plan, error) {
 		p.Routines[x.Name] = run
 	}
 	for _, x := range d.Services {
-		one, err := s.serviceApart(x)
+		one, err := s.serviceApart(a, x)
 		if err != nil {
 			return nil, fault.New(fault.Use, "service %s: %v", x.Name, err)
 		}
@@ -198,7 +200,7 @@ func (s *Sight) apart(a *Apart) (*inside.Plan, error) {
 	return p, nil
 }
 
-func (s *Sight) serviceApart(x declare.Service) (one inside.Service, err error) {
+func (s *Sight) serviceApart(a *Apart, x declare.Service) (one inside.Service, err error) {
 	w, err := s.Wanted(x, 1)
 	if err != nil {
 		return one, err
@@ -221,6 +223,7 @@ func (s *Sight) serviceApart(x declare.Service) (one inside.Service, err error) 
 			File: w.Ready.File, Notify: x.Ready.Notify, Within: x.Ready.Within,
 		},
 	}
+	a.keepRaw(x.Name, w.variables, givenAmong(one.Variables))
 	one.Commands = s.Plan.CommandsOf(x.Tool, s.State.Declaration.Isolation)
 	if x.Card == nil {
 		return one, nil
@@ -255,6 +258,7 @@ func (s *Sight) serviceApart(x declare.Service) (one inside.Service, err error) 
 			one.Variables = append(one.Variables, v)
 		}
 	}
+	a.keepRaw(x.Name, settings, givenAmong(one.Variables))
 	return one, err
 }
 
@@ -273,6 +277,12 @@ func given(list []environ.Variable, texts map[string]string) []inside.Variable {
 		out = append(out, x)
 	}
 	return out
+}
+
+func givenAmong(list []inside.Variable) func(string) bool {
+	return func(name string) bool {
+		return slices.ContainsFunc(list, func(v inside.Variable) bool { return v.Name == name && v.Given })
+	}
 }
 
 func noSecret(what string, run declare.Run) error {

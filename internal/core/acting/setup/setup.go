@@ -322,6 +322,9 @@ func (s *Setup) bring(ctx context.Context, o order) (done brought, err error) {
 	}
 	g := s.closure(o.nodes)
 	s.prune(g, o.nodes, due)
+	if err := s.here(ctx, g); err != nil {
+		return done, err
+	}
 	var lost []string
 	for try := 0; ; try++ {
 		if s, err = s.claim(ctx, g, service.Order{Declared: o.declared && try == 0, Lost: lost}); err != nil {

@@ -1,6 +1,7 @@
 package setup
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
@@ -54,7 +55,17 @@ func (s *Sight) Steps() ([]step.Status, error) {
 	for _, f := range files {
 		digests[f.File.Path] = f.Digest()
 	}
-	return step.Plan(s.State.Declaration, s.State.Lock, s.State.Parts, s.Plan.Environment, s.Marks(), digests)
+	list, err := step.Plan(s.State.Declaration, s.State.Lock, s.State.Parts, s.Plan.Environment, s.Marks(), digests)
+	at, notTold := s.Afar()
+	if at == nil || err != nil {
+		return list, errors.Join(err, notTold)
+	}
+	for i, st := range list { // those of the bay are done in its cluster
+		if st.Step.Per == "bay" {
+			list[i].Due, list[i].Why = false, ""
+		}
+	}
+	return list, nil
 }
 
 // Wanted is how a copy of a service should run: its spec, but for what only consent shows.

@@ -5,12 +5,15 @@ import (
 	"context"
 	"debug/elf"
 	"path"
+	"path/filepath"
 	"slices"
+	"strings"
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 
 	"app.example/trammel/internal/core/acting/fit"
 	"app.example/trammel/internal/core/acting/setup"
+	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/platform"
@@ -20,6 +23,8 @@ import (
 	"app.example/trammel/internal/core/running/image"
 	"app.example/trammel/internal/core/stored/libraries"
 	"app.example/trammel/internal/core/stored/store"
+	"app.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/history"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -42,6 +47,7 @@ type Made struct {
 	Size        int64 // bytes of all layers, compressed
 	Labels      map[string]string
 	Environment lock.EnvironmentID
+	Files       string       // a digest of the project's files in it, declaration and lock aside
 	Apart       *setup.Apart // of this machine's platform, or else of the first
 }
 
@@ -64,6 +70,15 @@ func Image(ctx context.Context, g approval.Given, o Order) (*Made, error) {
 		if commit, err = tracked(ctx, s); err != nil {
 			return nil, err
 		}
+	}
+	if commit != nil {
+		facts := canon.Map{}
+		for _, t := range commit.Files {
+			if t.Path != declare.FileName && t.Path != lock.FileName {
+				facts[t.Path] = t.Sum
+			}
+		}
+		out.Files = canon.Digest(facts)
 	}
 	var images []v1.Image
 	for _, on := range o.Platforms {
@@ -167,7 +182,7 @@ func labels(s *checkout.State, on platform.Platform, commit *history.Commit) map
 	if s.Declaration.About != "" {
 		out["org.opencontainers.image.description"] = s.Declaration.About
 	}
-	if commit != nil {
+	if commit != nil && commit.ID != "" {
 		out["org.opencontainers.image.revision"] = commit.ID
 		if commit.Source != "" {
 			out["org.opencontainers.image.source"] = commit.Source
@@ -183,6 +198,10 @@ func tracked(ctx context.Context, s *checkout.State) (*history.Commit, error) {
 	if err != nil {
 		return nil, err
 	}
+	if !h.Versioned() {
+		event.Say(ctx, "The project's files are those of its folder, since it is in no repository.")
+		return folder(s)
+	}
 	commit, err := h.Head()
 	if err != nil {
 		return nil, err
@@ -193,6 +212,36 @@ func tracked(ctx context.Context, s *checkout.State) (*history.Commit, error) {
 	}
 	event.Say(ctx, "The project's files are those of commit "+commit.ID[:12]+".")
 	return commit, nil
+}
+
+// folder are the files of a project that version control does not know, such as one that a
+// locator brought, without those that hold secrets.
+func folder(s *checkout.State) (*history.Commit, error) {
+	list, err := tree.List(s.Dir(), func(name string) bool { return name == checkout.LocalName })
+	if err != nil {
+		return nil, err
+	}
+	secret := map[string]bool{}
+	for _, x := range s.Declaration.Secrets {
+		if file, ok := strings.CutPrefix(x.From, "file:"); ok {
+			secret[path.Clean(file)] = true
+		}
+	}
+	out := &history.Commit{}
+	for _, e := range list {
+		if e.Type == tree.EmptyDir || secret[e.Path] || e.Type == '?' {
+			continue
+		}
+		t := history.Tracked{Path: e.Path, Executable: e.Type == tree.Executable, Link: e.Target, At: filepath.Join(s.Dir(), filepath.FromSlash(e.Path))}
+		t.Sum = e.Target
+		if e.Type != tree.Link {
+			if t.Sum, err = tree.SumOf(t.At); err != nil {
+				return nil, err
+			}
+		}
+		out.Files = append(out.Files, t)
+	}
+	return out, nil
 }
 
 // files are those of a commit, and what a checkout shows of library sets.

@@ -243,6 +243,37 @@ func Write(in Inputs, e *environ.Ready) (written, kept []string, err error) {
 	return written, kept, nil
 }
 
+// Text is a file as it would be rendered.
+type Text struct {
+	Path   string // below the project's folder
+	Text   string
+	Secret bool // its template mentions one
+}
+
+// Texts renders the files and writes none.
+func Texts(in Inputs, reveal func(string) string) ([]Text, error) {
+	if len(in.Declaration.Files) == 0 {
+		return nil, nil
+	}
+	names, err := in.names()
+	if err != nil {
+		return nil, err
+	}
+	var out []Text
+	for _, f := range in.Declaration.Files {
+		source, err := in.source(f)
+		if err != nil {
+			return nil, err
+		}
+		text, err := content(f, source, names, reveal)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Text{f.Path, string(text), strings.Contains(string(source), ".secret") || environ.Marked(string(text))})
+	}
+	return out, nil
+}
+
 // out explains why a file cannot have its place.
 func out(f declare.File, err error) error {
 	if errors.Is(err, disk.ErrLeaves) {

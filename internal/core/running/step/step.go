@@ -48,6 +48,9 @@ type Status struct {
 	marks  string // folder of its mark
 }
 
+// Digest says what a step is made of: another one makes it due.
+func (st Status) Digest() string { return canon.Digest(map[string]string(st.inputs)) }
+
 // When a step runs besides when it is due.
 const (
 	AtEachFit   = "always"

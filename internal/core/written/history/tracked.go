@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"net/url"
+	"os"
 	"strings"
 	"time"
 
@@ -26,11 +27,25 @@ type Tracked struct {
 	Path       string // below the project's folder
 	Executable bool
 	Link       string // target, of a symbolic link
+	Sum        string // of its content, as version control names it
+	At         string // its file, of one that version control does not know
 	blob       *object.Blob
 }
 
 // Content opens the file as it was committed. It returns its size in bytes.
 func (t Tracked) Content() (io.ReadCloser, int64, error) {
+	if t.At != "" {
+		f, err := os.Open(t.At)
+		if err != nil {
+			return nil, 0, err
+		}
+		info, err := f.Stat()
+		if err != nil {
+			f.Close()
+			return nil, 0, err
+		}
+		return f, info.Size(), nil
+	}
 	r, err := t.blob.Reader()
 	return r, t.blob.Size, err
 }
@@ -88,7 +103,7 @@ func (h *History) Head() (*Commit, error) {
 		if err != nil {
 			return nil, err
 		}
-		t := Tracked{Path: name, Executable: entry.Mode == filemode.Executable, blob: blob}
+		t := Tracked{Path: name, Executable: entry.Mode == filemode.Executable, Sum: entry.Hash.String(), blob: blob}
 		if entry.Mode == filemode.Symlink {
 			target, err := t.Text()
 			if err != nil {

@@ -1,0 +1,172 @@
+package setup
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/running/cluster"
+	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/running/render"
+	"app.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/running/step"
+)
+
+// Afar is where a bay's services run that do not run here; nil for a bay on this machine.
+func (s *Sight) Afar() (*cluster.Record, error) { return cluster.RecordOf(s.State.Bay) }
+
+// here leaves of a graph what is done on this machine where the bay's services are in a
+// cluster: steps of the checkout. The services among it must run.
+func (s *Setup) here(ctx context.Context, g graph) error {
+	at, err := s.Afar()
+	if err != nil || at == nil {
+		return err
+	}
+	running, err := s.Services.Status(ctx)
+	if err != nil {
+		return err
+	}
+	for node := range g {
+		kind, name, _ := strings.Cut(node, ".")
+		x, _ := s.State.Declaration.Step(name)
+		switch {
+		case kind == "service" && !slices.ContainsFunc(running, func(st service.Status) bool { return st.Service == name && st.Running() }):
+			return fault.New(fault.NotReady, "service %s of bay %s does not run, and it is in a cluster", name, s.State.Bay.Name).
+				Advise("Start it there: trammel --bay %s start", s.State.Bay.Name)
+		case kind == "service", kind == "step" && x.Per == "bay":
+			delete(g, node)
+		}
+	}
+	return nil
+}
+
+// Order is what services and the bay's own steps need, for those that are named or else for all
+// that start by themselves.
+func (s *Setup) Order(names []string) (map[string][]string, error) {
+	var wanted []string
+	ran := service.Wanted(s.State.Bay)
+	for _, x := range s.State.Declaration.Services {
+		if slices.Contains(names, x.Name) || len(names) == 0 && (x.Auto || slices.Contains(ran, x.Name)) {
+			wanted = append(wanted, "service."+x.Name)
+		}
+	}
+	for _, name := range names {
+		if _, ok := s.State.Declaration.Service(name); !ok {
+			return nil, fault.New(fault.Use, "no service is named %q", name)
+		}
+	}
+	g := s.closure(wanted)
+	for node := range g { // the steps of a folder are done in each container
+		if name, ok := strings.CutPrefix(node, "step."); ok {
+			if x, _ := s.State.Declaration.Step(name); x.Per != "bay" {
+				delete(g, node)
+			}
+		}
+	}
+	return g, nil
+}
+
+// Walk does every node of an order once what it needs is done.
+func Walk(ctx context.Context, order map[string][]string, do func(ctx context.Context, node string) error) error {
+	return graph(order).walk(ctx, do)
+}
+
+// Claim takes the numbers of the ports of an order's services on this machine.
+func (s *Setup) Claim(ctx context.Context, order map[string][]string, o service.Order) (*Setup, error) {
+	return s.claim(ctx, graph(order), o)
+}
+
+// Alone waits until no other process sets this bay up.
+func (s *Setup) Alone(ctx context.Context) (unlock func(), err error) { return s.alone(ctx) }
+
+// Secrets are the files of the values that the bay makes up, by their names, with what is in them.
+func (s *Setup) Secrets() (map[string]string, error) {
+	out := map[string]string{}
+	made, stated := environ.MadeUp(s.State.Declaration, s.State.Bay)
+	for _, x := range made {
+		file := strings.TrimPrefix(x.From, "file:")
+		raw, err := disk.Read(file, disk.MostText)
+		if err != nil {
+			return nil, err
+		}
+		out[file[strings.LastIndexByte(file, '/')+1:]] = string(raw)
+	}
+	for file, value := range stated {
+		out[file[strings.LastIndexByte(file, '/')+1:]] = value
+	}
+	return out, nil
+}
+
+// Adopt takes over values that the bay has made up elsewhere.
+func (s *Setup) Adopt(values map[string]string) error {
+	made, _ := environ.MadeUp(s.State.Declaration, s.State.Bay)
+	for _, x := range made {
+		file := strings.TrimPrefix(x.From, "file:")
+		if value, ok := values[file[strings.LastIndexByte(file, '/')+1:]]; ok {
+			if err := disk.Write(file, []byte(value), 0o600); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Rendered are the files of the project as they are where the services of a run.
+func (s *Setup) Rendered(a *Apart) ([]cluster.File, error) {
+	var out []cluster.File
+	files, err := render.Texts(render.Of(a.Sight.Plan), func(text string) string { return s.Ready.Reveal(text) })
+	for _, f := range files {
+		out = append(out, cluster.File{Path: f.Path, Text: a.Moved(f.Text), Secret: f.Secret})
+	}
+	return out, err
+}
+
+// Digests say of each of the bay's own steps what it is made of.
+func (a *Apart) Digests() (map[string]string, error) {
+	s := a.Sight
+	statuses, err := step.Plan(s.State.Declaration, s.State.Lock, s.State.Parts, s.Plan.Environment, step.Marks{}, nil)
+	out := map[string]string{}
+	for _, st := range statuses {
+		out[st.Step.Name] = st.Digest()
+	}
+	return out, err
+}
+
+// Values are the variables of a service, or "" those of all, that depend on where it runs: with
+// and without a secret in them.
+func (a *Apart) Values(service string, reveal func(string) string) (plain, hidden map[string]string) {
+	plain, hidden = map[string]string{}, map[string]string{}
+	add := func(name string) {
+		for key, value := range a.raw[name] {
+			if environ.Marked(value) {
+				hidden[key] = a.Moved(reveal(value))
+				delete(plain, key)
+			} else {
+				plain[key] = a.Moved(value)
+				delete(hidden, key)
+			}
+		}
+	}
+	add("")
+	if service != "" {
+		add(service)
+	}
+	return plain, hidden
+}
+
+// keepRaw keeps the values of those variables that may be given where something runs.
+func (a *Apart) keepRaw(service string, list []environ.Variable, given func(name string) bool) {
+	if a.raw == nil {
+		a.raw = map[string]map[string]string{}
+	}
+	if a.raw[service] == nil {
+		a.raw[service] = map[string]string{}
+	}
+	for _, v := range list {
+		if given(v.Name) || environ.Marked(v.Value) {
+			a.raw[service][v.Name] = v.Value
+		}
+	}
+}
