@@ -117,7 +117,17 @@ func loadAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer plain.Close()
-	if err := withProgress(ctx, s, func(ctx context.Context) error { return up.Load(ctx, name, plain) }); err != nil {
+	err = withProgress(ctx, s, func(ctx context.Context) error {
+		if err := up.Load(ctx, name, plain); err != nil {
+			return err
+		}
+		afar, err := reachAfar(up.State)
+		if afar == nil || err != nil {
+			return err
+		}
+		return afar.Renew(ctx, up.Sight, up.NeededBy(name))
+	})
+	if err != nil {
 		return err
 	}
 	if c.Bool("json") {

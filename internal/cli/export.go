@@ -34,10 +34,12 @@ func exportCommand() *cli.Command {
 				&cli.StringSliceFlag{Name: "platform", Usage: "for the `OS/ARCH`; default: all that are locked"}, offlineFlag()),
 			kind("pylock", "a set of Python libraries as other installers read it, pylock.toml", exportPyLock, offlineFlag()),
 			ociCommand(),
+			objectsCommand(),
+			badgeCommand(),
 			kind("dotenv", "the variables, as NAME='value' lines; secrets are left out", exportDotenv),
 		},
 		Action: func(context.Context, *cli.Command) error {
-			return fault.New(fault.Use, "say what to export").Advise("Known: bundle, cyclonedx, dotenv, oci, pylock.")
+			return fault.New(fault.Use, "say what to export").Advise("Known: badge, bundle, cyclonedx, dotenv, kubernetes, oci, pylock.")
 		},
 	}
 }

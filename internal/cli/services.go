@@ -91,7 +91,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 		if afar != nil {
 			statuses, up, err = afar.Start(ctx, up, ship.Order{
 				Platforms: []platform.Platform{platform.Here()}, Project: true, Compression: "gzip", Fit: fit.Options{Machine: machine(up.State), Client: client(up.State, false)},
-			}, names)
+			}, setup.StartOrder{Names: names, Declared: c.Bool("wanted-ports")})
 			return err
 		}
 		statuses, up, err = up.Start(ctx, setup.StartOrder{Names: names, Again: c.StringSlice("again"), Declared: c.Bool("wanted-ports")})

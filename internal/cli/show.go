@@ -82,6 +82,7 @@ type showOut struct {
 	Declared    []string           `json:"declared"` // services, running or not
 	Weak        bool               `json:"weak_cleanup,omitempty"`
 	Changed     []string           `json:"changed,omitempty"`          // services that run, and of which something that they read is not what it was
+	Cluster     string             `json:"cluster,omitempty"`          // context and namespace that the services run in
 	Crashed     []string           `json:"ran_before_crash,omitempty"` // services that ran when the supervisor ended without stopping them
 }
 
@@ -107,7 +108,11 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	if out.Lock != "" {
 		ids = fmt.Sprintf("   environment %s · lock %s", canon.Short(out.Environment), canon.Short(out.Lock))
 	}
-	s.Print("%s   bay %s   %s%s", s.Paint(ui.Accent, out.Project), out.Bay, out.Isolation, ids)
+	in := ""
+	if out.Cluster != "" {
+		in = " in " + out.Cluster
+	}
+	s.Print("%s   bay %s%s   %s%s", s.Paint(ui.Accent, out.Project), out.Bay, in, out.Isolation, ids)
 	if p.Declaration.About != "" {
 		s.Print("%s", s.Paint(ui.Dim, p.Declaration.About))
 	}
@@ -306,14 +311,21 @@ func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 		if st.Due {
 			x.State = "due"
 			due++
-		} else {
+		} else if !st.Mark.At.IsZero() {
 			x.Last = &st.Mark.At
 		}
 		out.Steps = append(out.Steps, x)
 	}
+	at, err := up.Afar()
+	if err != nil {
+		return nil, err
+	}
+	if at != nil {
+		out.Cluster = at.Target.Context + "/" + at.Target.Namespace
+	}
 	for _, st := range out.Services {
 		x, declared := p.Declaration.Service(st.Service)
-		if !declared || !st.Running() || x.WhenChanged == declare.Unmoved {
+		if at != nil || !declared || !st.Running() || x.WhenChanged == declare.Unmoved {
 			continue
 		}
 		for copy := 1; copy <= x.Copies; copy++ {

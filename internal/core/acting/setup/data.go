@@ -68,12 +68,22 @@ func (s *Setup) Load(ctx context.Context, name string, from *os.File) error {
 	}
 	// What needs the service would go on with what it knows of the old data.
 	stopped := x.Card["data.stopped"] == "yes"
+	at, err := s.Afar()
+	if err != nil {
+		return err
+	}
+	if at != nil && stopped {
+		return fault.New(fault.Use, "%s takes data as files, while it is stopped, and bay %s is in a cluster", name, s.State.Bay.Name).
+			Advise("Its own client may do it: trammel --bay %s run -- …", s.State.Bay.Name)
+	}
 	var away []string
-	for _, y := range s.State.Declaration.Services {
-		_, needs := s.closure([]string{"service." + y.Name})["service."+name]
-		if needs && running(before, y.Name) && (stopped || y.Name != name) {
-			away = append(away, y.Name)
+	for _, y := range s.NeededBy(name) {
+		if running(before, y) && at == nil {
+			away = append(away, y)
 		}
+	}
+	if stopped && running(before, name) {
+		away = append(away, name)
 	}
 	if stopped {
 		if err := s.first(ctx, x); err != nil {
@@ -100,6 +110,17 @@ func (s *Setup) Load(ctx context.Context, name string, from *os.File) error {
 		err = errors.Join(err, s.Bring(ctx, again))
 	}
 	return err
+}
+
+// NeededBy are the services that need one, directly or not.
+func (s *Setup) NeededBy(name string) []string {
+	var out []string
+	for _, y := range s.State.Declaration.Services {
+		if _, needs := s.closure([]string{"service." + y.Name})["service."+name]; needs && y.Name != name {
+			out = append(out, y.Name)
+		}
+	}
+	return out
 }
 
 // edge is how much of a dump's beginning and end is looked at, in bytes.

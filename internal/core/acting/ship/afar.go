@@ -182,12 +182,14 @@ func hand(ctx context.Context, up *setup.Setup, command string, index v1.ImageIn
 type Afar struct {
 	Record cluster.Record
 	Kube   *cluster.Kubectl
+
+	begun time.Time
 }
 
 // Reach prepares to ask the cluster of a record.
 func Reach(up *setup.Sight, r cluster.Record) (*Afar, error) {
 	k, err := cluster.Find(up.State.Host, r.Target)
-	return &Afar{r, k}, err
+	return &Afar{r, k, time.Now()}, err
 }
 
 // stack is as much of one as names its objects.
@@ -215,13 +217,13 @@ func (f *Afar) Settle(ctx context.Context, up *setup.Sight) error {
 }
 
 // Start brings up services in the cluster and all they need, in order, and has their ports here.
-func (f *Afar) Start(ctx context.Context, up *setup.Setup, order Order, names []string) ([]service.Status, *setup.Setup, error) {
+func (f *Afar) Start(ctx context.Context, up *setup.Setup, order Order, o setup.StartOrder) ([]service.Status, *setup.Setup, error) {
 	unlock, err := up.Alone(ctx)
 	if err != nil {
 		return nil, up, err
 	}
 	defer unlock()
-	nodes, err := up.Order(names)
+	nodes, err := up.Order(o.Names)
 	if err != nil {
 		return nil, up, err
 	}
@@ -235,7 +237,7 @@ func (f *Afar) Start(ctx context.Context, up *setup.Setup, order Order, names []
 	if err != nil {
 		return nil, up, err
 	}
-	if up, err = up.Claim(ctx, nodes, service.Order{}); err != nil {
+	if up, err = up.Claim(ctx, nodes, service.Order{Declared: o.Declared}); err != nil {
 		return nil, up, err
 	}
 	order.Hosts = Hosts(up.State.Declaration)
@@ -326,6 +328,12 @@ func (f *Afar) bring(ctx context.Context, up *setup.Setup, stack cluster.Stack, 
 // keep has keepers stand here for a service's copies.
 func (f *Afar) keep(ctx context.Context, up *setup.Setup, stack cluster.Stack, x cluster.Service) error {
 	declared, _ := up.State.Declaration.Service(x.Name)
+	// A supervisor without a service does not stay while a cluster takes its time: the numbers
+	// that were claimed at first are claimed again, from whichever is there now.
+	up, err := up.Claim(ctx, map[string][]string{"service." + x.Name: nil}, service.Order{})
+	if err != nil {
+		return err
+	}
 	running, err := up.Services.Status(ctx)
 	if err != nil {
 		return err
@@ -354,6 +362,11 @@ func (f *Afar) keep(ctx context.Context, up *setup.Setup, stack cluster.Stack, x
 			Program: f.Kube.Program, Args: f.Kube.Args(), Selector: stack.Selector() + ",app.kubernetes.io/name=" + cluster.Name(x.Name),
 			Ports: w.Spec.Reached(), Inside: x.Run.Ports,
 		}
+		same, err := json.Marshal(o)
+		if err != nil {
+			return err
+		}
+		o.Since = f.begun
 		if x.Copies > 1 {
 			o.Pod = fmt.Sprintf("%s-%d", cluster.Name(x.Name), copy-1)
 		}
@@ -365,8 +378,9 @@ func (f *Afar) keep(ctx context.Context, up *setup.Setup, stack cluster.Stack, x
 		spec.Path, spec.Argv, spec.Env = up.State.Host.Program, []string{cluster.KeeperName, string(raw)}, up.State.Host.Environ
 		spec.Ports, spec.Network, spec.Outer, spec.Beside = o.Ports, "", nil, nil
 		spec.Ready = service.Probe{Notify: true, Within: time.Minute}
+		spec.Keeper = true
 		spec.Restart, spec.Signal, spec.Within = declare.RestartAlways, "TERM", 5*time.Second
-		spec.Config = canon.Digest(string(raw))
+		spec.Config = canon.Digest(string(same))
 		spec.Inputs, spec.Reads, spec.Stale = nil, nil, nil
 		status, err := up.Services.Start(ctx, up.Given, spec)
 		if err != nil {
@@ -392,6 +406,23 @@ func (f *Afar) Stop(ctx context.Context, up *setup.Sight, names []string) error 
 		kind := cluster.Service{Name: x.Metadata.Name, Each: x.Kind == "StatefulSet"}
 		if err := f.Kube.Scale(ctx, kind, 0); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// Renew has services begin anew, one pod after the other, as after other data was loaded into
+// one that they need.
+func (f *Afar) Renew(ctx context.Context, up *setup.Sight, names []string) error {
+	live, err := f.Kube.Workloads(ctx, f.stack(up))
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if x, ok := live[cluster.Name(name)]; ok {
+			if _, err := f.Kube.Run(ctx, nil, "rollout", "restart", strings.ToLower(x.Kind)+"/"+x.Metadata.Name); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

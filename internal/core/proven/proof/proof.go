@@ -21,10 +21,12 @@ import (
 	"time"
 
 	"app.example/trammel/internal/core/acting/setup"
+	"app.example/trammel/internal/core/acting/ship"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/running/render"
 	"app.example/trammel/internal/core/running/script"
@@ -653,11 +655,40 @@ func (v *verifier) evidence(ctx context.Context) {
 	}
 }
 
+// afar compares what runs in a cluster with what is locked.
+func (v *verifier) afar(ctx context.Context, at *cluster.Record, err error) {
+	var found []string
+	if err == nil {
+		var f *ship.Afar
+		if f, err = ship.Reach(v.s, *at); err == nil {
+			found, err = f.Holds(ctx, v.s)
+		}
+	}
+	var details []Detail
+	for _, text := range found {
+		name, what, _ := strings.Cut(text, " ")
+		details = append(details, Detail{name, what})
+	}
+	switch {
+	case err != nil:
+		v.row("services", Failed, firstLine(err))
+	case len(found) > 0:
+		v.row("services", Drift, "what runs in "+at.Target.Namespace+" is not what is locked", details...)
+		v.mend("trammel --bay " + v.p.Bay.Name + " start")
+	default:
+		v.row("services", OK, "run the locked environment, in "+at.Target.Context+"/"+at.Target.Namespace)
+	}
+}
+
 // services compares what runs with what the lock would start.
 func (v *verifier) services(ctx context.Context) {
 	statuses, err := v.s.Services.Status(ctx)
 	if err != nil {
 		v.row("services", Failed, err.Error())
+		return
+	}
+	if at, err := v.s.Afar(); at != nil || err != nil {
+		v.afar(ctx, at, err)
 		return
 	}
 	wanted := map[string]setup.Wanted{}

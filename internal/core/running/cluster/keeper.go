@@ -29,6 +29,7 @@ type Order struct {
 	Pod      string         `json:"pod"`   // that very pod; "": any that is ready
 	Ports    map[string]int `json:"ports"` // name → number here
 	Inside   map[string]int `json:"inside"`
+	Since    time.Time      `json:"since"` // what pods printed before is not printed again
 }
 
 // Keep is the life of a keeper. It listens at the service's numbers on this machine, passes
@@ -88,7 +89,7 @@ func (k *keeper) command(ctx context.Context, args ...string) *exec.Cmd {
 func (k *keeper) run(ctx context.Context) {
 	var current string
 	var stop context.CancelFunc = func() {}
-	since := time.Now()
+	since := k.Since
 	for ctx.Err() == nil {
 		cmd := k.command(ctx, "get", "pods", "--selector", k.Selector, "--watch", "--output-watch-events", "-o", "json")
 		out, err := cmd.StdoutPipe()

@@ -57,6 +57,7 @@ type Spec struct {
 	Build   string          `json:"build"`  // environment id that it runs
 	Mask    []string        `json:"mask"`   // texts that its log must not have
 	Again   bool            `json:"again"`  // start it though it runs just so
+	Keeper  bool            `json:"keeper"` // stands here for what runs elsewhere: other ports that it opens are nothing to know of
 
 	Inputs      map[string]string `json:"inputs"`       // digests of what it goes by while it runs
 	WhenChanged string            `json:"when-changed"` // what a change of these does: "restart", "nothing" or a signal

@@ -96,7 +96,7 @@ func (s *supervisor) notice(list []Status) {
 			for _, port := range u.spec.Ports {
 				declared = declared || port == int(socket.At.Port())
 			}
-			if own && !declared {
+			if own && !declared && !u.spec.Keeper {
 				st.More = append(st.More, Listener{socket.At.String(), command, u.g.net == nil && socket.Open()})
 			}
 		}
