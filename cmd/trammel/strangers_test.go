@@ -31,8 +31,9 @@ var given sync.Map // numbers that a test has
 // take for themselves. Each test gets others.
 func freeNumber(t *testing.T) int {
 	t.Helper()
+	first := slot(t)
 	for range 1000 {
-		n := 10000 + rand.IntN(10000)
+		n := first + rand.IntN(numbers)
 		if _, had := given.LoadOrStore(n, true); had {
 			continue
 		}
@@ -45,6 +46,46 @@ func freeNumber(t *testing.T) int {
 	return 0
 }
 
+// Each run of the tests has numbers of its own, so that two beside each other do not meet.
+const numbers = 400
+
+var slot = func() func(t *testing.T) int {
+	var once sync.Once
+	var first int
+	return func(t *testing.T) int {
+		once.Do(func() {
+			for i := range 24 {
+				f, err := os.OpenFile(filepath.Join(os.TempDir(), fmt.Sprintf("trammel-test-numbers-%d", i)), os.O_RDWR|os.O_CREATE, 0o666)
+				if err == nil && syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
+					first = 10000 + i*numbers // the file stays open as long as this process runs
+					slotFile = f
+					return
+				}
+			}
+		})
+		if first == 0 {
+			t.Fatal("too many runs of the tests beside this one")
+		}
+		return first
+	}
+}()
+
+var slotFile *os.File
+
+// strangersNumber is one that a stranger listens on, whoever else takes numbers at the same time.
+func strangersNumber(t *testing.T) int {
+	t.Helper()
+	for range 50 {
+		number := freeNumber(t)
+		if l, err := net.Listen("tcp4", "127.0.0.1:"+itoa(number)); err == nil {
+			strangeAt(t, l)
+			return number
+		}
+	}
+	t.Fatal("no port stays free")
+	return 0
+}
+
 // strange listens on a port as a program of somebody else's would, which shares addresses
 // as nearly all do.
 func strange(t *testing.T, number int) net.Listener {
@@ -53,6 +94,11 @@ func strange(t *testing.T, number int) net.Listener {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return strangeAt(t, l)
+}
+
+func strangeAt(t *testing.T, l net.Listener) net.Listener {
+	t.Helper()
 	t.Cleanup(func() { l.Close() })
 	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "a stranger") })}
 	go server.Serve(l)
@@ -131,8 +177,7 @@ func TestAStrangerIsNeverTheService(t *testing.T) {
 	for probe, ready := range probes {
 		t.Run("before, "+probe, func(t *testing.T) {
 			t.Parallel()
-			number := freeNumber(t)
-			strange(t, number)
+			number := strangersNumber(t)
 			h := newHut(t, nil, slow(t, number, "mine", filepath.Join(t.TempDir(), "b"), 0, ready))
 			h.ok("lock")
 			o := h.try("start")

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/stored/tree"
 	"app.example/trammel/internal/core/written/lock"
@@ -116,11 +117,11 @@ func (w *world) recordsAreWhole() error {
 }
 
 // nothingIsHalfMade: no file without its name lies among a person's or Trammel's own.
-// Folders that the store and the frames were filling are theirs to take away.
+// One that was just taking its name is whole, and goes with the next that writes it. Folders that the store and the frames were filling are theirs to take away.
 func (w *world) nothingIsHalfMade() error {
 	for _, root := range []string{w.dir, filepath.Join(w.home(), "state"), filepath.Join(w.home(), "cache"), filepath.Join(w.root, "bundles")} {
 		err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-			if err == nil && d.Type().IsRegular() && strings.HasPrefix(d.Name(), ".new-") {
+			if err == nil && d.Type().IsRegular() && strings.HasPrefix(d.Name(), ".new-") && !strings.HasSuffix(d.Name(), disk.Instant) {
 				return fmt.Errorf("%s was left behind", path)
 			}
 			return nil

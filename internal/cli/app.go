@@ -163,7 +163,7 @@ func newApp() *cli.Command {
 			lockCommand(), newerCommand(), approveCommand(), fitCommand(), showCommand(),
 			shellCommand(), runCommand(), doCommand(),
 			startCommand(), stopCommand(), watchCommand(), logsCommand(), dataCommand(), baysCommand(), clearCommand(),
-			verifyCommand(), compareCommand(), recallCommand(), exportCommand(), catalogCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(),
+			verifyCommand(), compareCommand(), recallCommand(), exportCommand(), catalogCommand(), stockCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(),
 		},
 	}
 	for _, c := range app.Commands {

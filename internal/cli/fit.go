@@ -115,7 +115,11 @@ func fitAll(ctx context.Context, c *cli.Command, g approval.Given, o fitOrder) (
 	p := g.State()
 	p.Tidy()
 	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
-		options := fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline")), Check: o.tools}
+		options, err := fitOptions(p, c.Bool("offline"))
+		if err != nil {
+			return err
+		}
+		options.Check = o.tools
 		if file := c.String("bundle"); file != "" {
 			if _, err := fit.ReadBundle(ctx, p, file); err != nil {
 				return err
@@ -182,8 +186,11 @@ func applied(ctx context.Context, c *cli.Command, g approval.Given) (approval.Gi
 		return now, plan, err
 	}
 	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
-		p := g.State()
-		g, plan, _, err = fit.Tools(ctx, g, fit.Options{Machine: machine(p), Client: client(p, false)})
+		options, err := fitOptions(g.State(), false)
+		if err != nil {
+			return err
+		}
+		g, plan, _, err = fit.Tools(ctx, g, options)
 		return err
 	})
 	return g, plan, err
@@ -228,6 +235,9 @@ func fitReport(s *ui.Screen, p *checkout.State, done fitDone) {
 	}
 	if len(r.Missing) > 0 {
 		s.Say("This host does not have: %s (named in host)", strings.Join(r.Missing, ", "))
+	}
+	if r.Lacks {
+		s.Say("%s lacks the tree digests of %s, and on a build machine nothing is written into it. Whoever keeps the lock: trammel lock --complete, and commit it.", lock.FileName, p.Platform)
 	}
 	if r.Lock {
 		s.Say("The tree digests of %s are in %s now; commit it.", p.Platform, lock.FileName)

@@ -10,7 +10,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/cli/ui"
-	"app.example/trammel/internal/core/acting/fit"
 	"app.example/trammel/internal/core/acting/ship"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
@@ -47,7 +46,10 @@ func exportImage(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	s := screen(c)
-	order := ship.Order{Project: c.Bool("project"), Compression: c.String("compression"), Programs: c.StringSlice("program"), Fit: fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline"))}}
+	order := ship.Order{Project: c.Bool("project"), Compression: c.String("compression"), Programs: c.StringSlice("program")}
+	if order.Fit, err = fitOptions(p, c.Bool("offline")); err != nil {
+		return err
+	}
 	switch order.Compression {
 	case "gzip", "zstd", "none":
 	default:

@@ -29,6 +29,8 @@ func lockCommand() *cli.Command {
 		Description: example("trammel lock", "trammel lock --renew go", "trammel lock --renew survey/numpy"),
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "renew", Usage: "move the named toolchains and libraries (all when none is named) to the newest that the declaration allows"},
+			&cli.BoolFlag{Name: "complete", Usage: "also fetch what all platforms need, so that the lock states every tree and nobody's first fit changes it"},
+			approveFlag(),
 			&cli.BoolFlag{Name: "check", Usage: "write nothing; exit 3 when the lock is not what the declaration asks for"},
 			&cli.StringFlag{Name: "as-of", Usage: "resolve everything anew as if it were `DATE`: what was published later does not count"},
 			&cli.BoolFlag{Name: "older-release", Usage: "take the release of an archive although it was signed before the one that the lock was made from"},
@@ -95,7 +97,25 @@ func lockAction(ctx context.Context, c *cli.Command) error {
 			order.libraries = append(order.libraries, t)
 		}
 	}
-	return lockInto(ctx, c, s, p, order)
+	if err := lockInto(ctx, c, s, p, order); err != nil || !c.Bool("complete") {
+		return err
+	}
+	if p, err = openToLock(ctx, c, false); err != nil {
+		return err
+	}
+	given, err := consent(ctx, c, s, p.Shared())
+	if err != nil {
+		return err
+	}
+	changed := false
+	err = withProgress(ctx, s, func(ctx context.Context) error {
+		changed, err = completeLock(ctx, c, given, p)
+		return err
+	})
+	if changed {
+		s.Say("The tree digests of %s are in %s now; commit it.", strings.Join(p.Lock.Declaration.Platforms, ", "), lock.FileName)
+	}
+	return err
 }
 
 // inSet makes sure that a package is in a locked set, so that it can be renewed.

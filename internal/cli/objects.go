@@ -7,7 +7,6 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/urfave/cli/v3"
 
-	"app.example/trammel/internal/core/acting/fit"
 	"app.example/trammel/internal/core/acting/ship"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/running/cluster"
@@ -50,7 +49,9 @@ func exportObjects(ctx context.Context, c *cli.Command) error {
 	}
 	order := ship.Order{
 		Platforms: []platform.Platform{platform.Here()}, Project: true, Compression: "gzip",
-		Fit: fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline"))},
+	}
+	if order.Fit, err = fitOptions(p, c.Bool("offline")); err != nil {
+		return err
 	}
 	var objects []cluster.Object
 	err = withProgress(ctx, s, func(ctx context.Context) error {

@@ -252,7 +252,11 @@ func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*environ.C
 			}
 			event.Say(ctx, fmt.Sprintf("%s %s is from %s.", name, item.Version, where))
 		}
-		plan, err = fit.Trial(ctx, g.For(trial), fit.Options{Machine: machine(p), Client: client(p, false)})
+		options, err := fitOptions(p, false)
+		if err != nil {
+			return err
+		}
+		plan, err = fit.Trial(ctx, g.For(trial), options)
 		return err
 	})
 	return plan, err

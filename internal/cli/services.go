@@ -17,7 +17,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/cli/ui"
-	"app.example/trammel/internal/core/acting/fit"
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/acting/ship"
 	"app.example/trammel/internal/core/base/changes"
@@ -85,13 +84,15 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	order := ship.Order{Platforms: []platform.Platform{platform.Here()}, Project: true, Compression: "gzip"}
+	if order.Fit, err = fitOptions(up.State, false); err != nil {
+		return err
+	}
 	begun := time.Now()
 	var statuses []service.Status
 	err = withProgress(ctx, s, func(ctx context.Context) error {
 		if afar != nil {
-			statuses, up, err = afar.Start(ctx, up, ship.Order{
-				Platforms: []platform.Platform{platform.Here()}, Project: true, Compression: "gzip", Fit: fit.Options{Machine: machine(up.State), Client: client(up.State, false)},
-			}, setup.StartOrder{Names: names, Declared: c.Bool("wanted-ports")})
+			statuses, up, err = afar.Start(ctx, up, order, setup.StartOrder{Names: names, Declared: c.Bool("wanted-ports")})
 			return err
 		}
 		statuses, up, err = up.Start(ctx, setup.StartOrder{Names: names, Again: c.StringSlice("again"), Declared: c.Bool("wanted-ports")})

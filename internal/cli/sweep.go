@@ -15,10 +15,12 @@ func sweepCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "sweep",
 		Usage:       "free what no project uses any more",
-		Description: example("trammel sweep --print", "trammel sweep --older-than 720h"),
+		Description: example("trammel sweep --print", "trammel sweep --older-than 720h", "trammel sweep --depot --older-than 2160h --lock ../heronweir-archive/trammel.lock"),
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "print", Usage: "say what would be freed, and free nothing"},
 			&cli.DurationFlag{Name: "older-than", Usage: "keep what came within `DURATION`, such as 720h"},
+			&cli.BoolFlag{Name: "depot", Usage: "of the team's depot: what this lock does not name, nor those that --lock names"},
+			&cli.StringSliceFlag{Name: "lock", Usage: "with --depot: keep what this `FILE` names, too"},
 			jsonFlag(),
 		},
 		Action: sweepAction,
@@ -26,6 +28,9 @@ func sweepCommand() *cli.Command {
 }
 
 func sweepAction(ctx context.Context, c *cli.Command) error {
+	if c.Bool("depot") {
+		return sweepDepot(ctx, c)
+	}
 	places, err := placesNow()
 	if err != nil {
 		return err

@@ -22,7 +22,7 @@ var groups = []struct{ name, packages string }{
 	{"base", "lazy event foreign fault host kept disk place canon mask changes version platform page debian python nodejs rlang solve sshsig fetch"},
 	{"kernel", "unix within proctree listen network seal launch"},
 	{"written", "ref declare card lock history draft"},
-	{"stored", "tree unpack store merge root libraries frame"},
+	{"stored", "tree unpack store merge root libraries frame depot"},
 	{"origins", "source locator resolve"},
 	{"checkout", "bay . approval"},
 	{"running", "environ script render step service inside image cluster"},

@@ -1,11 +1,11 @@
 package disk
 
 import (
-	"crypto/rand"
-	"fmt"
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 )
 
 // Fresh is a file that is to take a name when it is whole. Until then it has none
@@ -45,12 +45,7 @@ func (f *Fresh) Commit(mode fs.FileMode) error {
 		if err == nil {
 			return f.Close()
 		}
-		// Something has the name: a second name first, which then takes its place.
-		name := filepath.Join(filepath.Dir(f.path), fmt.Sprintf(".new-%s-%s", filepath.Base(f.path), rand.Text()[:10]))
-		if err := link(f.File, name); err != nil {
-			return err
-		}
-		f.name = name
+		return f.replace()
 	}
 	if err := f.Close(); err != nil {
 		return err
@@ -60,6 +55,35 @@ func (f *Fresh) Commit(mode fs.FileMode) error {
 	}
 	f.name = ""
 	return nil
+}
+
+// Instant ends the name that a whole file has for the instant in which it takes the place of
+// another. Who is killed just then leaves it, and the next who writes that file takes it away:
+// there is at most one for each file.
+const Instant = "-AAAAAAAAAA"
+
+// replace gives the file, which has no name, that of another.
+func (f *Fresh) replace() error {
+	name := filepath.Join(filepath.Dir(f.path), ".new-"+filepath.Base(f.path)+Instant)
+	for try := 0; ; try++ {
+		err := link(f.File, name)
+		if err == nil {
+			err = os.Rename(name, f.path)
+		}
+		switch {
+		case err == nil:
+			return f.Close()
+		case try > 200:
+			return err
+		case errors.Is(err, fs.ErrNotExist): // somebody took ours for what was left
+		case !errors.Is(err, fs.ErrExist):
+			return err
+		case try%50 == 49: // nobody takes so long
+			_ = os.Remove(name)
+		default:
+			time.Sleep(time.Millisecond)
+		}
+	}
 }
 
 // Drop ends the use of the file; one that was not committed is gone.

@@ -403,6 +403,9 @@ func (c *collector) params() {
 }
 
 func (c *collector) sources() {
+	if c.w.Depot != "" {
+		c.add(Fetches, "depot", "trees are copied from "+c.w.Depot+", and held to the lock", declare.FileName, nil)
+	}
 	for _, x := range c.w.Sources {
 		words := []string{x.Kind, cmp.Or(x.URL, "from where this machine's own settings say")}
 		if x.Kind == "debian" {

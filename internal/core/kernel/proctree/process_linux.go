@@ -21,6 +21,9 @@ func ProcessOf(pid int) Process {
 
 func started(pid int) (ticks uint64, ok bool) { return within.Started(pid) }
 
+// Starved tells whether a tree's program, or its init, wants to run and has had next to no time.
+func (t *Tree) Starved() bool { return within.Starved(t.Program()) || within.Starved(t.Pid) }
+
 // Children are those of a process now, those that it adopted behind its own.
 func Children(pid int) []int { return within.Children(pid) }
 

@@ -38,3 +38,6 @@ func (p Process) WaitGone(most time.Duration) bool {
 	}
 	return false
 }
+
+// Starved is for Linux; elsewhere nothing tells.
+func (t *Tree) Starved() bool { return false }

@@ -25,6 +25,22 @@ func Started(pid int) (ticks uint64, ok bool) {
 	return ticks, err == nil
 }
 
+// Starved tells whether a process wants to run, and has had next to no time to: on a machine
+// that is busy, its silence says nothing (proc_pid_stat(5), fields 3, 14 and 15).
+func Starved(pid int) bool {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return false
+	}
+	f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
+	if len(f) < 14 || f[0] != "R" {
+		return false
+	}
+	user, _ := strconv.Atoi(f[11])
+	system, _ := strconv.Atoi(f[12])
+	return user+system < 10 // ticks of 10 ms
+}
+
 // Children are those of a process now, those that it adopted behind its own.
 func Children(pid int) []int {
 	if out, told := Listed(pid); told {

@@ -3,6 +3,7 @@ package source
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/base64"
 	"errors"
@@ -32,6 +33,7 @@ type Machine struct {
 	Apt      string // folder of apt's settings; "" means /etc/apt
 
 	user    map[string]string
+	depot   string
 	userErr error
 	read    bool
 }
@@ -64,9 +66,19 @@ func (m *Machine) userSources() (map[string]string, error) {
 			}
 		}
 	}
+	if t := p.Table(p.Root, "depot"); t != nil {
+		m.depot = p.Text(t, "url")
+		p.Close(t)
+	}
 	p.Close(p.Root)
 	m.userErr = p.Err()
 	return m.user, m.userErr
+}
+
+// Depot is the address of the depot in force: the person's own, or else the declared one; "" for none.
+func (m *Machine) Depot(declared string) (string, error) {
+	_, err := m.userSources()
+	return cmp.Or(m.depot, declared), err
 }
 
 // settings reads "key = value" lines, the common ground of .npmrc and go.env. In a file

@@ -50,12 +50,10 @@ func await(ctx context.Context, s Spec, probe func(context.Context) error, h *ho
 	}
 	if s.plain() {
 		// Nothing tells when it can be used. One that ends at once was never ready.
-		select {
-		case <-ctx.Done():
+		if !h.lasts(ctx, min(grace, s.Ready.Within)) && ctx.Err() != nil {
 			return errors.New("it has only just begun")
-		case <-time.After(min(grace, s.Ready.Within)):
-			return nil
 		}
+		return nil
 	}
 	for {
 		err := probe(ctx)
@@ -77,6 +75,24 @@ func await(ctx context.Context, s Spec, probe func(context.Context) error, h *ho
 // grace is how long a service without ports and without a probe must run until it counts
 // as ready.
 const grace = 200 * time.Millisecond
+
+// lasts waits for a while to see whether a service stays: longer, but not without end, while the
+// machine is so busy that it has not had its turn. It tells whether it is there still.
+func (h *holding) lasts(ctx context.Context, while time.Duration) bool {
+	for range 25 {
+		select {
+		case <-h.tree.Done():
+			return false
+		case <-ctx.Done():
+			return false
+		case <-time.After(while):
+		}
+		if !h.tree.Starved() {
+			break
+		}
+	}
+	return true
+}
 
 // plain tells whether nothing says when the service can be used.
 func (s Spec) plain() bool {

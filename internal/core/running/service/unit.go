@@ -277,11 +277,7 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 			u.end(tree)
 		default:
 			if holds.indirect() { // its program may end now, and what listens with it
-				select {
-				case <-tree.Done():
-				case <-ctx.Done():
-				case <-time.After(grace):
-				}
+				holds.lasts(ctx, grace)
 			}
 			select {
 			case <-tree.Done():

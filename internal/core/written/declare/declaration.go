@@ -47,6 +47,7 @@ type Declaration struct {
 	Isolation  Isolation
 	Host       []string // host commands that stay visible
 	Network    string   // NetworkPrivate, or "" for this machine's own
+	Depot      string   // where the team's machines copy trees from, or ""
 	Sources    []Source
 	Toolchains []Toolchain
 	Variables  []Variable

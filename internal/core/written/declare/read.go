@@ -177,6 +177,13 @@ func (r *reader) declaration(d *Declaration) {
 	if root.Get("network") != nil {
 		d.Network = r.Choice(root, "network", NetworkPrivate)
 	}
+	if t := r.Table(root, "depot"); t != nil {
+		d.Depot = r.Text(t, "url")
+		if v := t.Get("url"); v == nil || v.Text == "" {
+			r.Fault(t.Span, "Write, for example: url = \"oci://registry.example/depot\"", "[depot] has no url")
+		}
+		r.Close(t)
+	}
 	r.include(d, origin{dir: d.Dir}, d.File, []string{filepath.Base(d.File)})
 	r.sections(d)
 	r.Close(root)

@@ -1,0 +1,392 @@
+// Package depot keeps trees of the store where a team's machines copy them from: in an OCI
+// registry (distribution-spec 1.1), or a folder that is an image layout.
+//
+// A depot is believed nothing. A tree is asked for by its digest, which the lock has, and what
+// comes is held to that; one that lies, is cut or is away costs the time that it took. Each tree
+// is an artifact of its own with the tree's digest as its tag, one layer with the files, and where
+// a root needs them one for each package whose list of commands is wanted, under the
+// digest that the lock has of it.
+package depot
+
+import (
+	"archive/tar"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/go-containerregistry/pkg/v1/empty"
+	"github.com/google/go-containerregistry/pkg/v1/mutate"
+	"github.com/google/go-containerregistry/pkg/v1/types"
+	"github.com/klauspost/compress/zstd"
+
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/stored/tree"
+)
+
+// Scheme begins the address of a registry.
+const Scheme = "oci://"
+
+// The kinds of what a depot holds.
+const (
+	treeType    = "application/vnd.app.example.trammel.tree.v1"
+	layerType   = types.MediaType(treeType + ".tar+zstd")
+	archiveType = types.MediaType("application/vnd.app.example.trammel.archive.v1")
+)
+
+// Annotations of an artifact.
+const (
+	titleMark  = "org.opencontainers.image.title"
+	storedMark = "org.opencontainers.image.created" // when it was last asked to be there
+	treeMark   = "app.example.trammel.tree"
+)
+
+// ErrNone is a depot that has no such tree.
+var ErrNone = errors.New("the depot does not have it")
+
+// Depot is one.
+type Depot struct {
+	Address string
+	shelf   shelf
+	scratch string
+}
+
+// shelf is where artifacts lie.
+type shelf interface {
+	put(ctx context.Context, tag string, img v1.Image) error
+	// find gives an artifact's manifest; ErrNone where there is none.
+	find(ctx context.Context, tag string) (*v1.Manifest, error)
+	// blob writes a blob into a file, from where one that was cut ended.
+	blob(ctx context.Context, digest v1.Hash, into *os.File) error
+	list(ctx context.Context) ([]string, error)
+	remove(ctx context.Context, tag string) error
+}
+
+// Open opens the depot at an address: oci://HOST/REPOSITORY, or a folder, which is below dir
+// where it is not absolute. scratch is a folder for what is on its way.
+func Open(address, dir, scratch string) (*Depot, error) {
+	d := &Depot{Address: address, scratch: scratch}
+	if repository, ok := strings.CutPrefix(address, Scheme); ok {
+		s, err := openRegistry(repository)
+		d.shelf = s
+		return d, err
+	}
+	if strings.Contains(address, "://") {
+		return nil, fault.New(fault.Use, "%q is no depot", address).Advise("A depot is a registry, as oci://registry.example/depot, or a folder.")
+	}
+	if !filepath.IsAbs(address) {
+		address = filepath.Join(dir, address)
+	}
+	d.shelf = folder{address}
+	return d, nil
+}
+
+// tag is the tag of a tree.
+func tag(d tree.Digest) string { return "tree-" + strings.TrimPrefix(string(d), "blake3:")[:48] }
+
+// Has tells whether the depot has a tree.
+func (d *Depot) Has(ctx context.Context, digest tree.Digest) (bool, error) {
+	_, err := d.shelf.find(ctx, tag(digest))
+	if errors.Is(err, ErrNone) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Stored is a tree that a depot has.
+type Stored struct {
+	Tag   string
+	Title string
+	At    time.Time // when it was last asked to be there
+	Size  int64     // bytes
+}
+
+// List lists what the depot has, sorted by tag.
+func (d *Depot) List(ctx context.Context) ([]Stored, error) {
+	tags, err := d.shelf.list(ctx)
+	if err != nil {
+		return nil, err
+	}
+	slices.Sort(tags)
+	var out []Stored
+	for _, tag := range tags {
+		if !strings.HasPrefix(tag, "tree-") { // somebody else's
+			continue
+		}
+		m, err := d.shelf.find(ctx, tag)
+		if errors.Is(err, ErrNone) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		s := Stored{Tag: tag, Title: m.Annotations[titleMark]}
+		s.At, _ = time.Parse(time.RFC3339, m.Annotations[storedMark])
+		for _, l := range m.Layers {
+			s.Size += l.Size
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// Tag is the tag under which a depot has a tree.
+func Tag(d tree.Digest) string { return tag(d) }
+
+// Remove takes a tree out.
+func (d *Depot) Remove(ctx context.Context, tag string) error { return d.shelf.remove(ctx, tag) }
+
+// Put brings a tree from a folder into the depot. archives are files that belong to it, each
+// under the SHA-256 of its bytes.
+func (d *Depot) Put(ctx context.Context, digest tree.Digest, title, dir string, m tree.Manifest, archives []string, now time.Time) error {
+	if err := os.MkdirAll(d.scratch, 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(d.scratch, ".new-tree-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	if err := pack(ctx, f, dir, m); err != nil {
+		return err
+	}
+	img := mutate.MediaType(mutate.ConfigMediaType(empty.Image, types.MediaType(treeType+".config+json")), types.OCIManifestSchema1)
+	layers := []mutate.Addendum{{Layer: &file{path: f.Name(), kind: layerType}}}
+	for _, a := range archives {
+		layers = append(layers, mutate.Addendum{Layer: &file{path: a, kind: archiveType}})
+	}
+	if img, err = mutate.Append(img, layers...); err != nil {
+		return err
+	}
+	img = mutate.Annotations(img, map[string]string{titleMark: title, storedMark: now.UTC().Format(time.RFC3339), treeMark: string(digest)}).(v1.Image)
+	return d.shelf.put(ctx, tag(digest), img)
+}
+
+// Get brings a tree into an empty folder. What comes is not what was asked for until the caller
+// has taken its digest.
+func (d *Depot) Get(ctx context.Context, digest tree.Digest, into string) error {
+	m, err := d.shelf.find(ctx, tag(digest))
+	if err != nil {
+		return err
+	}
+	if len(m.Layers) == 0 || m.Layers[0].MediaType != layerType {
+		return fmt.Errorf("what the depot has as %s is no tree", tag(digest))
+	}
+	f, err := d.fetch(ctx, m.Layers[0].Digest)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	return unpack(ctx, f, into)
+}
+
+// Archive brings a file that belongs to a tree, by its SHA-256 (hex). The file is the caller's.
+func (d *Depot) Archive(ctx context.Context, sum string) (path string, err error) {
+	f, err := d.fetch(ctx, v1.Hash{Algorithm: "sha256", Hex: sum})
+	if err != nil {
+		return "", err
+	}
+	return f.Name(), f.Close()
+}
+
+// fetch brings a blob into a file and holds it to its digest. What a broken connection left is
+// gone on with.
+func (d *Depot) fetch(ctx context.Context, digest v1.Hash) (*os.File, error) {
+	if err := os.MkdirAll(d.scratch, 0o700); err != nil {
+		return nil, err
+	}
+	// One file for each process: two that fetch the same do not write into each other's.
+	path := filepath.Join(d.scratch, fmt.Sprintf(".depot-%s-%d", digest.Hex, os.Getpid()))
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	fail := func(err error) (*os.File, error) {
+		f.Close()
+		os.Remove(path)
+		return nil, err
+	}
+	for try := 0; ; try++ {
+		err = d.shelf.blob(ctx, digest, f)
+		if err == nil || ctx.Err() != nil || errors.Is(err, ErrNone) || try == 3 {
+			break
+		}
+		select {
+		case <-time.After(time.Duration(try+1) * 300 * time.Millisecond):
+		case <-ctx.Done():
+		}
+	}
+	if err != nil {
+		return fail(err)
+	}
+	sum := sha256.New()
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return fail(err)
+	}
+	if _, err := io.Copy(sum, f); err != nil {
+		return fail(err)
+	}
+	if got := hex.EncodeToString(sum.Sum(nil)); got != digest.Hex {
+		return fail(fmt.Errorf("the depot sent wrong bytes: their SHA-256 is %.8s…, and %.8s… was asked for", got, digest.Hex))
+	}
+	_, err = f.Seek(0, io.SeekStart)
+	return f, err
+}
+
+// pack writes a tree as a tar archive (POSIX.1-2017, pax) with zstd.
+func pack(ctx context.Context, to io.Writer, dir string, m tree.Manifest) error {
+	z, err := zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	if err != nil {
+		return err
+	}
+	w := tar.NewWriter(z)
+	buffer := make([]byte, 256<<10)
+	for _, e := range m {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		h := &tar.Header{Name: e.Path, Mode: 0o644, ModTime: time.Unix(0, 0), Format: tar.FormatPAX}
+		switch e.Type {
+		case tree.EmptyDir:
+			h.Typeflag, h.Name, h.Mode = tar.TypeDir, e.Path+"/", 0o755
+		case tree.Link:
+			h.Typeflag, h.Linkname = tar.TypeSymlink, e.Target
+		default:
+			h.Typeflag = tar.TypeReg
+		}
+		if h.Typeflag != tar.TypeReg {
+			if err := w.WriteHeader(h); err != nil {
+				return err
+			}
+			continue
+		}
+		f, err := os.Open(filepath.Join(dir, filepath.FromSlash(e.Path)))
+		if err != nil {
+			return err
+		}
+		info, err := f.Stat()
+		if err == nil {
+			h.Size, h.Mode = info.Size(), int64(info.Mode().Perm())
+			err = w.WriteHeader(h)
+		}
+		if err == nil {
+			_, err = io.CopyBuffer(struct{ io.Writer }{w}, io.LimitReader(f, h.Size), buffer)
+		}
+		f.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return errors.Join(w.Close(), z.Close())
+}
+
+// most is how large a tree may become, in bytes, whatever a depot says.
+const most = 64 << 30
+
+// unpack writes such an archive into a folder, and nothing outside of it.
+func unpack(ctx context.Context, from io.Reader, into string) error {
+	z, err := zstd.NewReader(from, zstd.WithDecoderMaxMemory(1<<30))
+	if err != nil {
+		return err
+	}
+	defer z.Close()
+	root, err := os.OpenRoot(into)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	r := tar.NewReader(io.LimitReader(z, most))
+	buffer := make([]byte, 256<<10)
+	folders := map[string]bool{".": true}
+	links := [][2]string{}
+	for {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		h, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		name := strings.TrimSuffix(h.Name, "/")
+		if !fs.ValidPath(name) || name == "." {
+			return fmt.Errorf("the depot's archive has an entry %q", h.Name)
+		}
+		parent := filepath.Dir(name)
+		if h.Typeflag == tar.TypeDir {
+			parent = name
+		}
+		if !folders[parent] {
+			if err := root.MkdirAll(parent, 0o755); err != nil {
+				return err
+			}
+			folders[parent] = true
+		}
+		switch h.Typeflag {
+		case tar.TypeDir:
+		case tar.TypeSymlink: // after all files, so that none is written through one
+			links = append(links, [2]string{name, h.Linkname})
+		case tar.TypeReg:
+			f, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, fs.FileMode(h.Mode)&0o777|0o200)
+			if err != nil {
+				return err
+			}
+			_, err = io.CopyBuffer(struct{ io.Writer }{f}, r, buffer)
+			if err = errors.Join(err, f.Close()); err != nil {
+				return err
+			}
+		default:
+			return fmt.Errorf("the depot's archive has an entry %q of another kind", h.Name)
+		}
+	}
+	for _, l := range links {
+		if err := root.Symlink(l[1], l[0]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// file is a layer that is a file as it is.
+type file struct {
+	path string
+	kind types.MediaType
+	sum  *v1.Hash
+	size int64
+}
+
+func (f *file) Digest() (v1.Hash, error) {
+	if f.sum != nil {
+		return *f.sum, nil
+	}
+	in, err := os.Open(f.path)
+	if err != nil {
+		return v1.Hash{}, err
+	}
+	defer in.Close()
+	sum := sha256.New()
+	if f.size, err = io.Copy(sum, in); err != nil {
+		return v1.Hash{}, err
+	}
+	f.sum = &v1.Hash{Algorithm: "sha256", Hex: hex.EncodeToString(sum.Sum(nil))}
+	return *f.sum, nil
+}
+
+func (f *file) DiffID() (v1.Hash, error)             { return f.Digest() }
+func (f *file) Compressed() (io.ReadCloser, error)   { return os.Open(f.path) }
+func (f *file) Uncompressed() (io.ReadCloser, error) { return os.Open(f.path) }
+func (f *file) MediaType() (types.MediaType, error)  { return f.kind, nil }
+func (f *file) Size() (int64, error)                 { _, err := f.Digest(); return f.size, err }
