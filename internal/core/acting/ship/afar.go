@@ -240,6 +240,9 @@ func (f *Afar) Start(ctx context.Context, up *setup.Setup, order Order, o setup.
 	if up, err = up.Claim(ctx, nodes, service.Order{Declared: o.Declared}); err != nil {
 		return nil, up, err
 	}
+	if _, err := up.Render(ctx); err != nil { // for what runs here, with the ports as they are now
+		return nil, up, err
+	}
 	order.Hosts = Hosts(up.State.Declaration)
 	made, err := Image(ctx, up.Given, order)
 	if err != nil {

@@ -102,7 +102,7 @@ func (k *Kubectl) refused(text string, args []string) error {
 	switch {
 	case strings.Contains(text, "(NotFound)"):
 		return ErrNotThere
-	case strings.Contains(text, "context") && strings.Contains(text, "does not exist"):
+	case strings.Contains(text, "context") && (strings.Contains(text, "does not exist") || strings.Contains(text, "not found for specified context")):
 		return fault.New(fault.Use, "kubectl knows no context %q", k.Target.Context).Advise("Those that it knows: kubectl config get-contexts")
 	case strings.Contains(text, "exceeded quota"):
 		return fault.New(fault.NotReady, "the namespace %s has no more room: %s", k.Target.Namespace, first).Advise("Raise its quota, or have fewer copies.")

@@ -57,11 +57,18 @@ func (l *launcher) main(args []string) int {
 	}
 	switch name := at(args, 1); args[0] {
 	case "list":
-		for kind, names := range map[string][]string{"service": slices.Sorted(maps.Keys(l.Services)), "step": slices.Sorted(maps.Keys(l.Steps)), "routine": slices.Sorted(maps.Keys(l.Routines))} {
-			for _, n := range names {
-				fmt.Println(kind, n)
-			}
+		var all []string
+		for name := range l.Services {
+			all = append(all, "service "+name)
 		}
+		for name := range l.Steps {
+			all = append(all, "step "+name)
+		}
+		for name := range l.Routines {
+			all = append(all, "routine "+name)
+		}
+		slices.Sort(all)
+		fmt.Println(strings.Join(all, "\n"))
 		return 0
 	case "ready":
 		if s, ok := l.Services[name]; ok {
