@@ -88,7 +88,7 @@ func (b *workshop) archive() ([]row, error) {
 		script := `mkdir "$0" && printf '%s\n' "$@" | xargs -P 2 -I{} sh -c 'dpkg-deb -x "$1" "$0/$(basename "$1")"' "$0" {}`
 		return exec.Command("sh", append([]string{"-c", script, into}, archives...)...).Run()
 	}
-	rows = append(rows, compare(fmt.Sprintf("unpack, hash, keep and merge %d packages", len(packages)), "dpkg-deb -x, two at a time", 1.2, 3, ours, dpkg))
+	rows = append(rows, compare(fmt.Sprintf("unpack, hash, keep and merge %d packages", len(packages)), "dpkg-deb -x, two at a time", 1.1, 3, ours, dpkg))
 	// One root more of the same parts, against copying hard links.
 	var trees []string
 	for _, p := range packages {
@@ -107,5 +107,54 @@ func (b *workshop) archive() ([]row, error) {
 	linked := func() error {
 		return exec.Command("sh", append([]string{"-c", `mkdir "$0" && for t in "$@"; do cp -al "$t" "$0/"; done`, b.next()}, trees...)...).Run()
 	}
-	return append(rows, compare(fmt.Sprintf("make a root of %d packages", len(packages)), "cp -al of the same trees", 1.5, 10, remake, linked)), nil
+	rows = append(rows, compare(fmt.Sprintf("make a root of %d packages", len(packages)), "cp -al of the same trees", 0.6, 10, remake, linked))
+	more, err := b.shipped(home, project, at)
+	return append(rows, more...), err
+}
+
+// shipped are the rows of what leaves the machine: an image of the root, and the root copied
+// from a depot.
+func (b *workshop) shipped(home, project string, at func(home string, args ...string) func() error) ([]row, error) {
+	roots, _ := filepath.Glob(filepath.Join(home, "data/store/*-trixie-*"))
+	var root string
+	for _, r := range roots {
+		if info, err := os.Stat(r); err == nil && info.IsDir() {
+			root = r
+		}
+	}
+	image := func() error {
+		if err := os.RemoveAll(filepath.Join(home, "cache/layers")); err != nil {
+			return err
+		}
+		return at(home, "export", "oci", b.next(), "--compression", "none")()
+	}
+	summed := func() error {
+		return exec.Command("sh", "-c", `tar c -C "$0" . | tee "$1" | sha256sum`, root, b.next()).Run()
+	}
+	depot := b.path("depot")
+	stocked := at(home, "stock")
+	if err := put(filepath.Join(home, "config/sources.toml"), fmt.Appendf(nil, "[depot]\nurl = %q\n", depot)); err != nil {
+		return nil, err
+	}
+	if err := stocked(); err != nil {
+		return nil, err
+	}
+	plain := b.path("root.tar")
+	if err := exec.Command("tar", "cf", plain, "-C", root, ".").Run(); err != nil {
+		return nil, err
+	}
+	copied := func() error {
+		fresh := b.next()
+		if err := put(filepath.Join(fresh, "config/sources.toml"), fmt.Appendf(nil, "[depot]\nurl = %q\n", depot)); err != nil {
+			return err
+		}
+		return at(fresh, "fit", "--approve")()
+	}
+	untarred := func() error {
+		return exec.Command("sh", "-c", `mkdir "$0" && tar xf "$1" -C "$0" && sync -f "$0"`, b.next(), plain).Run()
+	}
+	return []row{
+		compare("image of an environment", "tar c of its root, kept, through sha256sum", 1.5, 5, image, summed),
+		compare("fit from a depot", "tar x of the same root", 1.5, 5, copied, untarred),
+	}, nil
 }

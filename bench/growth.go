@@ -3,8 +3,11 @@ package main
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
+	"time"
 
 	"app.example/trammel/internal/standin"
 )
@@ -29,7 +32,7 @@ func (b *workshop) growth() ([]row, error) {
 		}
 	}
 	rows := []row{
-		compare("fit with nothing to do, 10 tools", "Go hello", 3, 30, b.run(b.program, "--dir", b.path("ten"), "fit"), b.run(b.hello)),
+		compare("fit with nothing to do, 10 tools", "Go hello", 2.5, 30, b.run(b.program, "--dir", b.path("ten"), "fit"), b.run(b.hello)),
 		compare("fit with nothing to do, 1,000 tools", "Go hello", 10, 10, b.run(b.program, "--dir", b.path("thousand"), "fit"), b.run(b.hello)),
 	}
 	for i, n := range sizes[1:] {
@@ -41,6 +44,16 @@ func (b *workshop) growth() ([]row, error) {
 			})
 		}
 	}
+	many, err := b.manyTools(5000)
+	if err != nil {
+		return nil, err
+	}
+	rows = append(rows, many...)
+	reads, err := b.readFiles(100_000)
+	if err != nil {
+		return nil, err
+	}
+	rows = append(rows, reads)
 	plan := func(n int) func() error {
 		return b.run(b.program, "--dir", b.path(fmt.Sprintf("steps-%d", n)), "show")
 	}
@@ -53,6 +66,74 @@ func (b *workshop) growth() ([]row, error) {
 		}
 	}
 	return rows, nil
+}
+
+// manyTools locks, renews and asks for what is newer of a catalog's every tool, against a fifth
+// of it; and tells how much memory the first takes at most.
+func (b *workshop) manyTools(n int) ([]row, error) {
+	for _, n := range []int{n / 5, n} {
+		if err := b.catalog(n); err != nil {
+			return nil, err
+		}
+		text := fmt.Sprintf("format = 1\nproject = \"heronweir\"\n[source.hut]\nkind = \"catalog\"\nurl = \"../catalog-%d\"\n[toolchain]\n", n)
+		for i := range n {
+			text += fmt.Sprintf("tool-%d = \"1\"\n", i)
+		}
+		if err := put(filepath.Join(b.path(fmt.Sprintf("all-%d", n)), "trammel.toml"), []byte(text)); err != nil {
+			return nil, err
+		}
+	}
+	in := func(n int, args ...string) func() error {
+		return b.run(b.program, append([]string{"--dir", b.path(fmt.Sprintf("all-%d", n))}, args...)...)
+	}
+	anew := func(n int) func() error {
+		return func() error {
+			_ = os.Remove(filepath.Join(b.path(fmt.Sprintf("all-%d", n)), "trammel.lock"))
+			return in(n, "lock")()
+		}
+	}
+	name := fmt.Sprintf("lock, %d tools: memory at most", n)
+	b.figures[name] = func() (float64, error) {
+		_ = os.Remove(filepath.Join(b.path(fmt.Sprintf("all-%d", n)), "trammel.lock"))
+		cmd := exec.Command(b.program, "--dir", b.path(fmt.Sprintf("all-%d", n)), "lock")
+		cmd.Env = b.env
+		if err := cmd.Run(); err != nil {
+			return 0, err
+		}
+		usage := cmd.ProcessState.SysUsage().(*syscall.Rusage)
+		return float64(usage.Maxrss) / (250 << 10), nil
+	}
+	return []row{
+		compare(fmt.Sprintf("lock, all of %d tools", n), fmt.Sprintf("of %d", n/5), 5, 5, anew(n), anew(n/5)),
+		compare(fmt.Sprintf("newer, all of %d tools", n), fmt.Sprintf("of %d", n/5), 5, 5, in(n, "newer"), in(n/5, "newer")),
+		compare(name, "250 MB", 1, 1, nil, nil),
+	}, nil
+}
+
+// readFiles is a look at two steps that read n files, against a walk that looks at each.
+func (b *workshop) readFiles(n int) (row, error) {
+	dir := b.path("reads")
+	for i := range n / 100 {
+		for j := range 100 {
+			if err := put(filepath.Join(dir, fmt.Sprintf("lane-%d/%d/day-%d.csv", i%50, i, j)), fmt.Appendf(nil, "%d,%d,silverfin\n", i, j)); err != nil {
+				return row{}, err
+			}
+		}
+	}
+	text := "format = 1\nproject = \"heronweir\"\n[step.count]\nrun = \"true\"\nreads = [\"**/*\"]\n[step.sum]\nrun = \"true\"\nreads = [\"**/*\"]\nneeds = [\"step.count\"]\n"
+	if err := put(filepath.Join(dir, "trammel.toml"), []byte(text)); err != nil {
+		return row{}, err
+	}
+	at := func(args ...string) func() error {
+		return b.run(b.program, append([]string{"--dir", dir}, args...)...)
+	}
+	for _, args := range [][]string{{"lock"}, {"fit", "--approve"}, {"fit"}} {
+		time.Sleep(time.Second) // stamps tell of files that were written a while ago
+		if err := at(args...)(); err != nil {
+			return row{}, err
+		}
+	}
+	return compare(fmt.Sprintf("show, two steps that read %d files", n), "find, with a look at each", 2, 7, at("show"), b.run("find", dir, "-newermt", "2100-01-01")), nil
 }
 
 // steps writes and fits a project with n steps in a graph: each reads files of its

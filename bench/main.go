@@ -78,18 +78,17 @@ func bench(words []string, page string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%-44s  %-34s  %7s  %7s  %s\n", "what", "against", "ratio", "goal", "")
+	fmt.Printf("%-44s  %-34s  %7s  %-13s %7s  %s\n", "what", "against", "ratio", "quartiles", "goal", "")
 	var results []result
 	for _, r := range rows {
 		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(r.name, w) }) {
 			continue
 		}
-		ratio, err := b.measure(r)
+		x, err := b.measure(r)
 		if err != nil {
 			return fmt.Errorf("%s: %w", r.name, err)
 		}
-		x := result{r, ratio}
-		fmt.Printf("%-44s  %-34s  %6.2f×  %7s  %s\n", r.name, r.floor, ratio, x.wanted(), x.verdict())
+		fmt.Printf("%-44s  %-34s  %6.2f×  %-13s %7s  %s\n", r.name, r.floor, x.ratio, x.spread(), x.wanted(), x.verdict())
 		results = append(results, x)
 	}
 	if page == "" {
@@ -99,9 +98,12 @@ func bench(words []string, page string) error {
 }
 
 // measure runs both in turn and compares the medians.
-func (b *workshop) measure(r row) (float64, error) {
+//
+// The quartiles are those of the ratios of each pair, so that noise shows.
+func (b *workshop) measure(r row) (result, error) {
 	if figure := b.figures[r.name]; figure != nil {
-		return figure()
+		ratio, err := figure()
+		return result{row: r, ratio: ratio}, err
 	}
 	var ours, other []time.Duration
 	for i := range r.runs + 1 {
@@ -111,21 +113,26 @@ func (b *workshop) measure(r row) (float64, error) {
 		}{{r.ours, &ours}, {r.other, &other}} {
 			if before := b.before[r.name]; before != nil && side.all == &ours {
 				if err := before(); err != nil {
-					return 0, err
+					return result{}, err
 				}
 			}
 			start := time.Now()
 			if err := side.do(); err != nil {
-				return 0, err
+				return result{}, err
 			}
 			if i > 0 { // the first round warms up
 				*side.all = append(*side.all, time.Since(start))
 			}
 		}
 	}
+	pairs := make([]float64, len(ours))
+	for i := range ours {
+		pairs[i] = float64(ours[i]) / float64(other[i])
+	}
 	slices.Sort(ours)
 	slices.Sort(other)
-	return float64(ours[len(ours)/2]) / float64(other[len(other)/2]), nil
+	slices.Sort(pairs)
+	return result{r, float64(ours[len(ours)/2]) / float64(other[len(other)/2]), pairs[len(pairs)/4], pairs[len(pairs)*3/4]}, nil
 }
 
 // workshop is the data that the rows work on.
@@ -205,14 +212,14 @@ func (b *workshop) rows(words []string) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	b.figures["binary, stripped"] = func() (float64, error) { return float64(size.Size()) / (30 << 20), nil }
+	b.figures["binary, stripped"] = func() (float64, error) { return float64(size.Size()) / (28 << 20), nil }
 	rows := []row{
-		compare("binary, stripped", "30 MB", 1, 1, nil, nil),
-		compare("trammel --version", "a Go program that prints a line", 2, 60, b.run(b.program, "--version"), hello),
-		compare("trammel run -- true", "Go hello + true", 2, 60, b.run(b.program, "run", "--", "true"), both(hello, b.run("true"))),
+		compare("binary, stripped", "28 MB", 1, 1, nil, nil),
+		compare("trammel --version", "a Go program that prints a line", 1.6, 60, b.run(b.program, "--version"), hello),
+		compare("trammel run -- true", "Go hello + true", 1.6, 60, b.run(b.program, "run", "--", "true"), both(hello, b.run("true"))),
 		compare("trammel run -- true (alone)", "true", 0, 60, b.run(b.program, "run", "--", "true"), b.run("true")),
-		compare("trammel fit, the demo, nothing to do", "Go hello", 3, 40, b.run(b.program, "fit"), hello),
-		compare("trammel show, the demo", "Go hello", 3, 40, b.run(b.program, "show"), hello),
+		compare("trammel fit, the demo, nothing to do", "Go hello", 2.5, 40, b.run(b.program, "fit"), hello),
+		compare("trammel show, the demo", "Go hello", 2.5, 40, b.run(b.program, "show"), hello),
 	}
 	// Only the data that is wanted is made: some of it takes minutes.
 	for _, part := range []struct {
@@ -221,7 +228,7 @@ func (b *workshop) rows(words []string) ([]row, error) {
 	}{
 		{"prompts folder project", b.prompts}, {"services chain start status supervisor forward 256", b.services},
 		{"verify deep files recall revisions", b.proofs}, {"growth tools steps lock fit with show run", b.growth},
-		{"sealed look-up root packages closure", b.archive}, {"unpack toolchain zip tar", b.archives}, {"library set wheels", b.libraries},
+		{"sealed look-up root packages closure image depot", b.archive}, {"unpack toolchain zip tar", b.archives}, {"library set wheels", b.libraries},
 	} {
 		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(part.about, w) }) {
 			continue
@@ -276,7 +283,7 @@ func (b *workshop) archives() ([]row, error) {
 			}
 			return b.run("tar", "xzf", x.archive, "-C", into)()
 		}
-		rows = append(rows, compare(x.name, x.command, 1, 7, ours, other))
+		rows = append(rows, compare(x.name, x.command, 0.8, 7, ours, other))
 	}
 	return rows, nil
 }
@@ -326,8 +333,8 @@ func (b *workshop) prompts() ([]row, error) {
 	enter := fmt.Sprintf("__trammel_keep() { :; }; eval \"$(%s follow --enter %s --of $$ bash)\"", b.program, b.project)
 	return []row{
 		compare("shell to the first prompt", "bash -i and two Go hellos", 1, 30, first(b.program, "shell"), both(first(bash, "-i"), both(hello, hello))),
-		compare("200 prompts where nothing changed, and a switch", "the same without following", 1.02, 15, shell(b.path("hook.sh")), shell("/dev/null")),
-		compare("coming into a project", "Go hello and bash -c true", 3, 40, b.run("bash", "-c", enter), both(hello, b.run("bash", "-c", "true"))),
+		compare("200 prompts where nothing changed, and a switch", "the same without following", 1.05, 15, shell(b.path("hook.sh")), shell("/dev/null")),
+		compare("coming into a project", "Go hello and bash -c true", 1.6, 40, b.run("bash", "-c", enter), both(hello, b.run("bash", "-c", "true"))),
 	}, nil
 }
 

@@ -13,7 +13,15 @@ import (
 // result is a row that was measured.
 type result struct {
 	row
-	ratio float64
+	ratio     float64
+	low, high float64 // quartiles; zero where there are none
+}
+
+func (x result) spread() string {
+	if x.high == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%.2f–%.2f", x.low, x.high)
 }
 
 func (x result) wanted() string {
@@ -55,9 +63,9 @@ func writePage(file string, results []result, remarks []string) error {
 	b.Write(head)
 	b.WriteString(tableFrom)
 	fmt.Fprintf(&b, "Measured on %s, %s.\n\n", time.Now().Format("2 January 2006"), machine())
-	b.WriteString("| what | against | ratio | goal | |\n| --- | --- | ---: | ---: | --- |\n")
+	b.WriteString("| what | against | ratio | quartiles | goal | |\n| --- | --- | ---: | ---: | ---: | --- |\n")
 	for _, x := range results {
-		fmt.Fprintf(&b, "| %s | %s | %.2f× | %s | %s |\n", x.name, x.floor, x.ratio, x.wanted(), x.verdict())
+		fmt.Fprintf(&b, "| %s | %s | %.2f× | %s | %s | %s |\n", x.name, x.floor, x.ratio, x.spread(), x.wanted(), x.verdict())
 	}
 	b.WriteString("\n")
 	for _, r := range remarks {

@@ -126,7 +126,7 @@ func (b *workshop) services() ([]row, error) {
 		if err != nil {
 			return nil, err
 		}
-		start := compare(fmt.Sprintf("start %d services", n), "a bare fork and 5 ms for each", 1, 5, run("start"), func() error {
+		start := compare(fmt.Sprintf("start %d services", n), "a bare fork and 5 ms for each", 0.8, 5, run("start"), func() error {
 			var all []*exec.Cmd
 			for range n {
 				cmd := exec.Command("sleep", "1000")
@@ -146,7 +146,7 @@ func (b *workshop) services() ([]row, error) {
 		rows = append(rows, start)
 		b.after = append(b.after, func() { _ = run("stop")() })
 		if n == 200 {
-			rows = append(rows, compare("status of 200 services (bays)", "Go hello", 2, 20, once(run("start"), run("bays")), b.run(b.hello)))
+			rows = append(rows, compare("status of 200 services (bays)", "Go hello", 3, 20, once(run("start"), run("bays")), b.run(b.hello)))
 			rows = append(rows, b.rest(run))
 		}
 	}
@@ -191,8 +191,8 @@ func (b *workshop) services() ([]row, error) {
 		return fetch("web.common.localhost", fmt.Sprintf("127.0.0.1:%d", service.RouterPort(b.path("home/state"))))()
 	}
 	return append(rows,
-		compare("256 MiB into a private network", "direct loopback", 1.67, 7, once(private("start"), fetch("", "127.0.0.1:21400")), floor),
-		compare("256 MiB by name, through the router", "direct loopback", 1.67, 7, once(common("start"), routed), floor),
+		compare("256 MiB into a private network", "direct loopback", 1.5, 7, once(private("start"), fetch("", "127.0.0.1:21400")), floor),
+		compare("256 MiB by name, through the router", "direct loopback", 1.5, 7, once(common("start"), routed), floor),
 	), nil
 }
 
