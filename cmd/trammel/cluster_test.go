@@ -329,7 +329,7 @@ func TestClusterHasAWholeStack(t *testing.T) {
 			if strings.HasPrefix(kind, "persistentvolumes") || strings.HasPrefix(kind, "events") {
 				continue
 			}
-			if out := h.kubectl("get", kind, "-A", "--ignore-not-found", "--selector", "app.kubernetes.io/managed-by=trammel,example.app.trammel/bay=preview", "-o", "name"); strings.Contains(out, "/") {
+			if out := h.kubectl("get", kind, "-A", "--ignore-not-found", "--selector", "app.kubernetes.io/managed-by=trammel,example.app.trammel/bay=preview", "-o", "name"); slices.ContainsFunc(strings.Split(out, "\n"), func(line string) bool { return line != "" && !strings.HasPrefix(line, "Warning") }) {
 				t.Errorf("left: %s", out)
 			}
 		}

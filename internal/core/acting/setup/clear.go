@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
@@ -56,6 +57,10 @@ func Clear(ctx context.Context, p *checkout.State) ([]Cleared, error) {
 	if p.Bay.Made() {
 		// Nobody supervises it any more, or this is refused.
 		held, err := disk.LockFile(p.Bay.SupervisorLock())
+		for try := 0; err != nil && try < 100 && ctx.Err() == nil; try++ { // one that was told to stop is about to go
+			time.Sleep(50 * time.Millisecond)
+			held, err = disk.LockFile(p.Bay.SupervisorLock())
+		}
 		if err != nil {
 			return out, fault.New(fault.Failed, "bay %s is being started at this moment", p.Bay.Name).Advise("Once that is done: trammel clear %s", p.Bay.Name)
 		}

@@ -70,6 +70,9 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 			moving = append(moving, key)
 		}
 	}
+	s.mu.Lock()
+	s.dismissed = false
+	s.mu.Unlock()
 	// All that move let go first, so that two may change places.
 	s.halt(r.Context(), s.holders(moving))
 	s.mu.Lock()

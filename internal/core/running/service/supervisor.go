@@ -151,6 +151,7 @@ type supervisor struct {
 	requests  int                   // being answered
 	activity  time.Time             // the last request's end
 	closing   bool
+	dismissed bool // all was stopped, so that nothing is waited for
 
 	earlier *trees        // of a supervisor that was killed, and of this one
 	stirred chan struct{} // something happened that may be the end
@@ -175,6 +176,9 @@ func (s *supervisor) unused() (wait time.Duration, ends bool) {
 	after := time.Duration(0)
 	if len(s.units) == 0 || len(s.claims) > 0 { // ports are held for what is about to start
 		after = idle
+	}
+	if s.dismissed {
+		after = 0
 	}
 	for _, u := range s.units {
 		switch u.Status().State {
@@ -425,6 +429,7 @@ func (s *supervisor) launch(spec Spec) (*unit, error) {
 	if err != nil {
 		return nil, inPlainWords(err)
 	}
+	s.dismissed = false
 	u := newUnit(spec, log, g, s.bay)
 	u.beside = beside
 	u.note = s.earlier.note
@@ -494,6 +499,7 @@ func (s *supervisor) stop(ctx context.Context, names []string) {
 	}
 	if len(names) == 0 {
 		s.want("", false)
+		s.dismissed = true
 	}
 	s.mu.Unlock()
 	s.halt(ctx, all)
