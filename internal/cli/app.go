@@ -119,6 +119,7 @@ var errSaid = errors.New("said")
 func said(kind error) error { return errors.Join(errSaid, kind) }
 
 func newApp() *cli.Command {
+	cli.VersionFlag = &cli.BoolFlag{Name: "version", Usage: "print the version", HideDefault: true, Local: true} // -v tells more
 	wrong := func(_ context.Context, _ *cli.Command, err error, _ bool) error {
 		return fault.New(fault.Use, "%s", lowerFirst(err.Error())).Advise("See: trammel help")
 	}
@@ -141,10 +142,10 @@ func newApp() *cli.Command {
 		OnUsageError:   wrong,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "dir", Usage: "look for the declaration in `FOLDER` and above", Value: "."},
+			&cli.StringFlag{Name: "dir", Aliases: []string{"C"}, Usage: "look for the declaration in `FOLDER` and above", Value: "."},
 			&cli.StringFlag{Name: "bay", Usage: "use the bay `NAME`", Value: bay.Main},
-			&cli.BoolFlag{Name: "quiet", Usage: "print results only"},
-			&cli.BoolFlag{Name: "verbose", Usage: "tell more"},
+			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "print results only"},
+			&cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "tell more"},
 			&cli.BoolFlag{Name: "no-colour", Usage: "print without colour", Aliases: []string{"no-color"}},
 			&cli.BoolFlag{Name: "plain", Usage: "never redraw progress"},
 		},
@@ -156,7 +157,7 @@ func newApp() *cli.Command {
 				}
 				return fault.New(fault.Use, "there is no command %q", name).Advise("%s", strings.TrimSpace(fault.DidYouMean(name, names)+" See: trammel help"))
 			}
-			return cli.ShowRootCommandHelp(c)
+			return here(c)
 		},
 		Commands: []*cli.Command{
 			draftCommand(), findCommand(), setCommand(), unsetCommand(),
@@ -166,6 +167,7 @@ func newApp() *cli.Command {
 			verifyCommand(), compareCommand(), recallCommand(), exportCommand(), catalogCommand(), stockCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(),
 		},
 	}
+	app.CustomRootCommandHelpTemplate = helpByOrder(app.Commands)
 	for _, c := range app.Commands {
 		c.OnUsageError = wrong
 	}

@@ -21,7 +21,7 @@ func badgeCommand() *cli.Command {
 		ArgsUsage:   "[REPORT|FOLDER…]",
 		Description: example("trammel export badge --output docs/environment.svg", "trammel export badge reports/ --signers allowed_signers --output docs/environment.svg"),
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "output", Value: "environment.svg", Usage: "write the picture into `FILE`"},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Value: "environment.svg", Usage: "write the picture into `FILE`"},
 			&cli.StringFlag{Name: "signers", Usage: "count only reports that keys in `FILE` signed (OpenSSH's allowed_signers)"},
 		},
 		Action: exportBadge,

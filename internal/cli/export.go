@@ -21,7 +21,7 @@ import (
 
 func exportCommand() *cli.Command {
 	kind := func(name, usage string, action cli.ActionFunc, flags ...cli.Flag) *cli.Command {
-		flags = append(flags, &cli.StringFlag{Name: "output", Usage: "write into `FILE` instead of standard output"})
+		flags = append(flags, &cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write into `FILE` instead of standard output"})
 		return &cli.Command{Name: name, Usage: usage, Flags: flags, Action: action}
 	}
 	return &cli.Command{

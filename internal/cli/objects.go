@@ -22,7 +22,7 @@ func objectsCommand() *cli.Command {
 			&cli.StringFlag{Name: "namespace", Usage: "`NAME` of the namespace; default: project and bay"},
 			&cli.StringFlag{Name: "storage", Value: "1Gi", Usage: "`SIZE` of what keeps data"},
 			&cli.StringFlag{Name: "storage-class", Usage: "`CLASS` of that storage; none keeps data no longer than a pod"},
-			&cli.StringFlag{Name: "output", Usage: "write into `FILE` instead of standard output"},
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "write into `FILE` instead of standard output"},
 			offlineFlag(), approveFlag(),
 		},
 		Action: exportObjects,

@@ -355,6 +355,9 @@ func notThere(plan *environ.Compiled, command string, err error) error {
 		return errors.Join(exitCode(127), sayNow(fmt.Sprintf("%s is part of %s, and its file is gone from this machine: %s\n  Mend it: trammel fit", command, plan.Project, target)))
 	}
 	text := fmt.Sprintf("%s is not part of %s.", command, plan.Project)
+	if near := nearest(plan.Folders.Frame, command); near != "" { // before anything that is not declared
+		return errors.Join(exitCode(127), sayNow(text+fmt.Sprintf(" It has %s.", near)))
+	}
 	host := environ.FindHost(command, os.Getenv("PATH"))
 	switch tool := provider(command); {
 	case tool != "":
@@ -366,6 +369,25 @@ func notThere(plan *environ.Compiled, command string, err error) error {
 		text += fmt.Sprintf("\n  This host has %s. To let it show, add %q to host in %s.", host, command, declare.FileName)
 	}
 	return errors.Join(exitCode(127), sayNow(text))
+}
+
+// nearest is the declared command that somebody may mean: the one with a version behind it, or
+// without, or else one that is written nearly so.
+func nearest(frame, command string) string {
+	entries, err := os.ReadDir(frame)
+	if err != nil {
+		return ""
+	}
+	plain := strings.TrimRight(command, "0123456789.")
+	var names []string
+	best := ""
+	for _, e := range entries {
+		if plain != "" && strings.TrimRight(e.Name(), "0123456789.") == plain && (best == "" || len(e.Name()) < len(best)) {
+			best = e.Name()
+		}
+		names = append(names, e.Name())
+	}
+	return cmp.Or(best, fault.Nearest(command, names))
 }
 
 // sayNow prints an error whose exit code is not one of the program's own.
@@ -393,6 +415,10 @@ func doAction(ctx context.Context, c *cli.Command) error {
 		return doList(c)
 	}
 	plan, given, err := planFor(ctx, c)
+	if errors.Is(err, fault.NotApproved) && slices.Contains(args[1:], "--approve") {
+		return fault.New(fault.NotApproved, "%s", firstLine(err)).
+			Advise("What stands behind %s is for the routine; Trammel's own options stand before it: trammel do --approve %s", args[0], args[0])
+	}
 	if err != nil {
 		return err
 	}

@@ -492,8 +492,8 @@ func logsCommand() *cli.Command {
 		ArgsUsage:   "[SERVICE…]",
 		Description: example("trammel logs lane --lines 50", "trammel logs --follow"),
 		Flags: []cli.Flag{
-			&cli.BoolFlag{Name: "follow", Usage: "go on with what comes, until Ctrl-C"},
-			&cli.IntFlag{Name: "lines", Usage: "print the last `N` lines of each service", Value: 20},
+			&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "go on with what comes, until Ctrl-C"},
+			&cli.IntFlag{Name: "lines", Aliases: []string{"n"}, Usage: "print the last `N` lines of each service", Value: 20},
 			&cli.DurationFlag{Name: "since", Usage: "print only what is not older than `DURATION`, such as 10m"},
 			jsonFlag(),
 		},

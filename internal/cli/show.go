@@ -14,6 +14,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/running/step"
 	"app.example/trammel/internal/core/written/declare"
@@ -81,6 +82,8 @@ type showOut struct {
 	Services    []service.Status   `json:"services"`
 	Declared    []string           `json:"declared"` // services, running or not
 	Weak        bool               `json:"weak_cleanup,omitempty"`
+	Approval    string             `json:"approval,omitempty"`         // why the project may not run yet
+	Earlier     []string           `json:"earlier,omitempty"`          // services that run an earlier environment
 	Changed     []string           `json:"changed,omitempty"`          // services that run, and of which something that they read is not what it was
 	Cluster     string             `json:"cluster,omitempty"`          // context and namespace that the services run in
 	Crashed     []string           `json:"ran_before_crash,omitempty"` // services that ran when the supervisor ended without stopping them
@@ -188,6 +191,9 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	if len(out.Crashed) > 0 {
 		s.Print("\nThe supervisor ended without stopping them (a crash, a kill, a restart of the machine): %s. Again: trammel start", strings.Join(out.Crashed, ", "))
 	}
+	if len(out.Earlier) > 0 {
+		s.Print("\nThey run an earlier environment: %s. Take the locked one on: trammel start", strings.Join(out.Earlier, ", "))
+	}
 	if len(out.Changed) > 0 {
 		s.Print("\nWhat they go by changed since they started: %s. Take it on: trammel start", strings.Join(out.Changed, ", "))
 	}
@@ -197,7 +203,18 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	if out.Remark != "" {
 		s.Print("\n%s", out.Remark)
 	}
+	if out.Approval != "" {
+		s.Print("\n%s", out.Approval)
+	}
 	return nil
+}
+
+// capital is a text that begins as a sentence does.
+func capital(text string) string {
+	if text == "" {
+		return text
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
 }
 
 // indent gives the first column its width even where a group has no name.
@@ -256,6 +273,11 @@ func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 		}
 		for _, t := range p.Overlay.Toolchains {
 			tool(t, p.OverlayLock, "local")
+		}
+	}
+	if p.Usable() == nil {
+		if _, err := approval.Check(p); errors.Is(err, fault.NotApproved) {
+			out.Approval = capital(oneLine(err))
 		}
 	}
 	out.Roots = rootsOf(p)
@@ -332,7 +354,12 @@ func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 			if x.CopyName(copy) != st.Name {
 				continue
 			}
-			if w, err := up.Wanted(x, copy); err == nil && st.Inputs != w.Fingerprint() {
+			w, err := up.Wanted(x, copy)
+			switch {
+			case err != nil:
+			case st.Build != w.Build:
+				out.Earlier = append(out.Earlier, st.Name)
+			case st.Inputs != w.Fingerprint():
 				out.Changed = append(out.Changed, st.Name)
 			}
 		}

@@ -19,7 +19,7 @@ import (
 )
 
 // Format is the first word of the form.
-const Format = "trammel plan 2"
+const Format = "trammel plan 3"
 
 // File is one of what a plan was made of.
 type File struct {

@@ -63,7 +63,8 @@ func Kept(name string) bool {
 
 // BaseCommands are the host's commands that stay visible in clean isolation
 // without being named in host: what POSIX calls utilities and people take for
-// granted on every machine. No compiler, interpreter or network client is here.
+// granted on every machine; with it what everybody types in a checkout, whatever it is of (git and what
+// it goes through, make). No compiler or interpreter is here.
 var BaseCommands = strings.Fields(`
 	sh bash dash zsh fish env which true false test [ printf echo expr seq yes sleep date cal time timeout
 	cat head tail tac tee less more cut paste sort uniq comm join tr fold fmt nl wc od xxd hexdump strings rev
@@ -73,7 +74,8 @@ var BaseCommands = strings.Fields(`
 	sha1sum sha256sum sha512sum md5sum cksum b2sum base64 shasum
 	id whoami groups hostname uname arch nproc getconf tty stty tput clear reset locale
 	ps kill pgrep top free uptime nice nohup setsid flock
-	vi vim nano tmux screen man`)
+	vi vim nano tmux screen man
+	git ssh scp make`)
 
 // hostFolders are where host commands are looked for, whatever PATH says at the
 // moment: a project's own folder on PATH must not decide what "git" is.
@@ -132,7 +134,10 @@ type HostLinks struct {
 // LinksOf decides which host commands show: the base commands and those that are named,
 // as far as this host has them. root is the folder of all such folders, path the host's
 // PATH.
-func LinksOf(root string, named []string, path string) HostLinks {
+//
+// self is this program's own file, which shows as trammel wherever it lies: what it advises can be
+// typed where it says so. "" shows none.
+func LinksOf(root string, named []string, path, self string) HostLinks {
 	l := HostLinks{Shown: map[string]string{}}
 	dirs := hostDirs(path)
 	for _, command := range BaseCommands {
@@ -146,6 +151,9 @@ func LinksOf(root string, named []string, path string) HostLinks {
 		} else {
 			l.Missing = append(l.Missing, command)
 		}
+	}
+	if self != "" {
+		l.Shown["trammel"] = self
 	}
 	l.Dir = filepath.Join(root, strings.TrimPrefix(canon.Digest(l.Shown), "sha256:")[:32])
 	return l

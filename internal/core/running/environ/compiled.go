@@ -44,7 +44,7 @@ type Compiled struct {
 	settled bool
 }
 
-const compiledFormat = 7
+const compiledFormat = 8
 
 // Expand fills in the references of a run.
 func Expand(run declare.Run, look func(string) (string, error)) (declare.Run, error) {
@@ -216,5 +216,5 @@ func (c *Compiled) Isolate(level declare.Isolation, h host.Host) error {
 	if level != declare.Clean {
 		return nil
 	}
-	return LinksOf(c.Places.HostLinks(), c.Host, h.Getenv("PATH")).Make()
+	return LinksOf(c.Places.HostLinks(), c.Host, h.Getenv("PATH"), h.Program).Make()
 }

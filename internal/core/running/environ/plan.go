@@ -56,7 +56,7 @@ func Decide(s *checkout.State) (*Plan, error) {
 	p := &Plan{State: s, Frame: f, Folders: Folders{Frame: f.Bin(), Home: filepath.Join(local, "home", languages(s))}}
 	p.Modules = modules(s)
 	p.shown, p.Folders.Inside = p.view()
-	p.Links = LinksOf(s.Places.HostLinks(), s.HostCommands(), s.Host.Getenv("PATH"))
+	p.Links = LinksOf(s.Places.HostLinks(), s.HostCommands(), s.Host.Getenv("PATH"), s.Host.Program)
 	p.Folders.HostLinks = p.Links.Dir
 	return p.withPorts(s.Ports)
 }

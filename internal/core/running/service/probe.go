@@ -39,7 +39,7 @@ const listenEvery = 3 * time.Millisecond
 // ready. The error is the last probe's when the time is up or the context ends. probe
 // is made before the service starts, so that it sees the first line of the log.
 func await(ctx context.Context, s Spec, probe func(context.Context) error, h *holding, log *logWriter) error {
-	ctx, cancel := context.WithTimeout(ctx, s.Ready.Within)
+	ctx, cancel := h.within(ctx, s.Ready.Within)
 	defer cancel()
 	defer log.setWatch(nil)
 	start := time.Now()
@@ -75,6 +75,35 @@ func await(ctx context.Context, s Spec, probe func(context.Context) error, h *ho
 // grace is how long a service without ports and without a probe must run until it counts
 // as ready.
 const grace = 200 * time.Millisecond
+
+// longest is how many times as long as it may a service that works all the time may take until it
+// is ready: what compiles or installs is not dead.
+const longest = 5
+
+// within is a context that ends when a service has had its time. Time in which its processes use
+// a good part of a core does not count.
+func (h *holding) within(ctx context.Context, while time.Duration) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(ctx)
+	begun := time.Now()
+	go func() {
+		defer cancel()
+		for wait := while; ; {
+			before, at := listen.UseOf(listen.Below(h.tree.Pid)).Ticks, time.Now()
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(wait):
+			}
+			used := float64(listen.UseOf(listen.Below(h.tree.Pid)).Ticks-before) / 100
+			passed := time.Since(at).Seconds()
+			if used < passed/4 || time.Since(begun) > longest*while {
+				return
+			}
+			wait = min(while, 2*time.Second)
+		}
+	}()
+	return ctx, cancel
+}
 
 // lasts waits for a while to see whether a service stays: longer, but not without end, while the
 // machine is so busy that it has not had its turn. It tells whether it is there still.

@@ -272,7 +272,7 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 		case ctx.Err() != nil:
 		case err != nil:
 			if problem = u.other(err); problem == "" {
-				problem = fmt.Sprintf("not ready within %s: %v", u.spec.Ready.Within, err)
+				problem = fmt.Sprintf("not ready within %s: %v; one that needs longer: ready = { …, within = %q }", u.spec.Ready.Within, err, (3 * u.spec.Ready.Within).Round(time.Second))
 			}
 			u.end(tree)
 		default:

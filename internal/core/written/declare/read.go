@@ -36,7 +36,7 @@ func Find(dir string) (string, error) {
 		}
 		if d == filepath.Dir(d) {
 			return "", fault.New(fault.Use, "no %s in %s or any folder above it", FileName, dir).
-				Advise("Change to a project that has one, name its folder with --dir, or see one at work: trammel demo")
+				Advise("Write one from what this folder shows: trammel draft\nOr change to a project that has one, name its folder with --dir, or see one at work: trammel demo")
 		}
 	}
 }
@@ -758,7 +758,8 @@ func (r *reader) ready(t *page.Table, s Service) Ready {
 			probes++
 		}
 	}
-	if probes != 1 {
+	alone := sub.Get("within") != nil || sub.Get("every") != nil // without a probe each port is listened on
+	if probes > 1 || probes == 0 && !alone {
 		r.Fault(sub.Span, "Use one of tcp, http, command, log, file and notify.", "ready has %d probes, not one", probes)
 	}
 	r.Close(sub)
