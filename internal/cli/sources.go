@@ -33,7 +33,7 @@ type sourceOut struct {
 }
 
 func sourcesAction(ctx context.Context, c *cli.Command) error {
-	p, err := open(ctx, c)
+	p, err := openOrNone(ctx, c)
 	if err != nil {
 		return err
 	}

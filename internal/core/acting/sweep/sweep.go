@@ -39,7 +39,7 @@ type Options struct {
 
 // Freed is one thing that was removed, or would be.
 type Freed struct {
-	Kind  string // "part", "archive", "frame" or "leftover"
+	Kind  string // "part", "archive", "frame", "layer" or "leftover"
 	Name  string
 	Bytes int64
 }
@@ -113,7 +113,21 @@ func Run(ctx context.Context, p place.Places, o Options) (*Result, error) {
 	programs(p, o, result)
 	archives(p, keep, o, result)
 	indexes(p, o, result)
+	layers(p, o, result)
 	return result, ctx.Err()
+}
+
+// layers removes layers of images, which are made again when they are wanted.
+func layers(p place.Places, o Options, r *Result) {
+	entries, err := os.ReadDir(p.Layers())
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		if info, err := e.Info(); err == nil && time.Since(info.ModTime()) > max(o.OlderThan, time.Hour) { // one may be on its way
+			r.free("layer", filepath.Join(p.Layers(), e.Name()), o.Print)
+		}
+	}
 }
 
 // free removes a file or folder and counts it.

@@ -185,7 +185,8 @@ type Use struct {
 }
 
 // UseOf adds up what processes use. Memory is the resident set without pages of files,
-// which is cheap to read; what several share of it is counted for each.
+// which is cheap to read; what several share of it is counted for each. Time of children counts
+// with those that have waited for them (proc_pid_stat(5), fields 14 to 17).
 func UseOf(pids []int) (u Use) {
 	page := int64(os.Getpagesize())
 	for _, pid := range pids {
@@ -198,10 +199,11 @@ func UseOf(pids []int) (u Use) {
 		}
 		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)); err == nil {
 			text := string(b)
-			if f := strings.Fields(text[strings.LastIndexByte(text, ')')+1:]); len(f) > 12 {
-				user, _ := strconv.ParseInt(f[11], 10, 64)
-				system, _ := strconv.ParseInt(f[12], 10, 64)
-				u.Ticks += user + system
+			if f := strings.Fields(text[strings.LastIndexByte(text, ')')+1:]); len(f) > 14 {
+				for _, word := range f[11:15] { // its own, and that of children that have ended
+					n, _ := strconv.ParseInt(word, 10, 64)
+					u.Ticks += n
+				}
 			}
 		}
 	}
