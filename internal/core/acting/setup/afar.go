@@ -156,6 +156,15 @@ func (a *Apart) Values(service string, reveal func(string) string) (plain, hidde
 	return plain, hidden
 }
 
+// Lacks is the first secret that a service, or "" everything, uses and that cannot be had here.
+func (s *Setup) Lacks(a *Apart, service string) error {
+	var list []environ.Variable
+	for name, value := range a.raw[service] {
+		list = append(list, environ.Variable{Name: name, Value: value})
+	}
+	return s.Ready.With(list).Missing()
+}
+
 // keepRaw keeps the values of those variables that may be given where something runs.
 func (a *Apart) keepRaw(service string, list []environ.Variable, given func(name string) bool) {
 	if a.raw == nil {

@@ -78,6 +78,9 @@ func Compose(up *setup.Setup, r cluster.Record, made *Made, reference string, se
 			}
 			names[name] = x.Name
 		}
+		if err := up.Lacks(a, x.Name); err != nil {
+			return s, err
+		}
 		plain, hidden := a.Values(x.Name, reveal)
 		one := cluster.Service{
 			Name: x.Name, Copies: x.Copies, Each: x.Copies > 1 || x.CopiesOf != "", Keeps: a.Keeps[x.Name], Image: reference, Run: a.Plan.Services[x.Name], Values: plain, Hidden: hidden,
