@@ -167,12 +167,20 @@ func TestFollowingTellsInOneLineWhatIsToDo(t *testing.T) {
 			w := newWalker(t, shell, "")
 			w.does("cd " + w.weir.dir)
 			w.expect("echo $WEIR_UNITS", "fish-per-hour")
+			w.does("cargo")
+			w.hears("cargo is not part of heronweir.")
+			w.hears("rust provides it: trammel set rust=latest")
 
 			// Each change is noticed at the next prompt, and so is its mending.
 			tick(w.weir)
 			w.weir.change("fish-per-hour", "fish-per-day")
 			w.does("true")
 			w.hears("heronweir: trammel.toml changed after trammel.lock was made. Bring the lock up to date: trammel lock")
+			w.hears("heronweir: until then only the base commands of this machine are found here")
+			w.expect("command -v sluice | grep -c /", "0")
+			w.expect("command -v sh | grep -c /data/host/", "1")
+			w.does("sluice")
+			w.hears("sluice is not to be had here: trammel.toml changed after trammel.lock was made")
 			w.expect(`echo "x$WEIR_UNITS"`, "x")
 			tick(w.weir)
 			w.weir.ok("lock")
@@ -205,7 +213,7 @@ func TestFollowingTellsInOneLineWhatIsToDo(t *testing.T) {
 			w.weir.write("trammel.toml", "format = 1\nprojct = \"x\"\n")
 			w.does("true")
 			w.hears("trammel: trammel.toml:1:1: the project has no name")
-			w.expect("command -v sh", "/usr/bin/sh")
+			w.expect("command -v sh | grep -c /data/host/", "1")
 		})
 	}
 }

@@ -19,9 +19,12 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/foreign"
+	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/proctree"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -35,7 +38,28 @@ var (
 	followZsh string
 	//go:embed follow/fish.fish
 	followFish string
+
+	//go:embed follow/missing.sh
+	missingBash string
+	//go:embed follow/missing.zsh
+	missingZsh string
+	//go:embed follow/missing.fish
+	missingFish string
 )
+
+// missingText is what has a shell say of a command that is not there what would provide it.
+func missingText(shell string) string {
+	self, err := os.Executable()
+	text := map[string]string{"bash": missingBash, "zsh": missingZsh, "fish": missingFish}[shell]
+	if err != nil || text == "" {
+		return ""
+	}
+	quote := quotePosix
+	if shell == "fish" {
+		quote = quoteFish
+	}
+	return strings.ReplaceAll(text, "PROGRAM", quote(self))
+}
 
 func followCommand() *cli.Command {
 	return &cli.Command{
@@ -49,6 +73,7 @@ func followCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "enter", Hidden: true},
 			&cli.IntFlag{Name: "of", Hidden: true},
+			&cli.StringFlag{Name: "missing", Hidden: true},
 		},
 		ShellComplete: func(_ context.Context, c *cli.Command) {
 			fmt.Fprintln(c.Root().Writer, "bash\nzsh\nfish")
@@ -67,6 +92,13 @@ func followAction(ctx context.Context, c *cli.Command) error {
 		fmt.Print(enter(root, shell, c.Int("of")))
 		return nil
 	}
+	if command := c.String("missing"); command != "" {
+		plan, _, err := planFor(ctx, c)
+		if err != nil {
+			return errors.Join(exitCode(127), sayNow(foreign.Line(command)+" is not to be had here: "+oneLine(err)))
+		}
+		return notThere(plan, command, &proctree.NotFound{Command: command})
+	}
 	self, err := os.Executable()
 	if err != nil {
 		return err
@@ -75,6 +107,7 @@ func followAction(ctx context.Context, c *cli.Command) error {
 	if shell == "fish" {
 		quote = quoteFish
 	}
+	text += missingText(shell)
 	fmt.Print(strings.ReplaceAll(text, "PROGRAM", quote(self)))
 	return nil
 }
@@ -112,6 +145,9 @@ func enter(root, shell string, pid int) string {
 	if err != nil {
 		w.watch(filepath.Join(root, declare.FileName))
 		w.remark(firstLine(err))
+		if _, had := approval.Last(places, root); had {
+			w.hideAll(hostNow(), places)
+		}
 		return w.text.String()
 	}
 	w.name = p.Declaration.Project
@@ -173,6 +209,7 @@ func (w *follower) setup(p *checkout.State) {
 	}
 	if err != nil {
 		w.remark(oneLine(err))
+		w.hide(h, p)
 		return
 	}
 	if compiled.Environment.Isolation == declare.Sealed { // a shell that follows is the host's own
@@ -199,6 +236,30 @@ func (w *follower) setup(p *checkout.State) {
 		if due := dueOf(statuses); len(due) > 0 {
 			w.remark("due: " + due[0].Step.Name + more(len(due)-1) + ". Run: trammel fit")
 		}
+	}
+}
+
+// hide keeps what the host has hidden where a project that somebody consented to before cannot be
+// taken on as it is now: else its tools would be the host's own, in silence.
+func (w *follower) hide(h host.Host, p *checkout.State) {
+	if _, had := approval.Last(p.Places, p.Dir()); had && p.Declaration.Isolation != declare.Open {
+		w.hideAll(h, p.Places)
+	}
+}
+
+func (w *follower) hideAll(h host.Host, places place.Places) {
+	links := environ.LinksOf(places.HostLinks(), nil, h.Getenv("PATH"), h.Program)
+	if err := links.Make(); err != nil {
+		w.remark(oneLine(err))
+		return
+	}
+	w.remark("until then only the base commands of this machine are found here")
+	w.export(environ.Variable{Name: "PATH", Value: links.Dir})
+	switch w.shell {
+	case "bash":
+		w.text.WriteString("hash -r\n")
+	case "zsh":
+		w.text.WriteString("rehash\n")
 	}
 }
 

@@ -139,11 +139,15 @@ func startShell(plan *environ.Compiled, path, bayName string) (argv []string, ex
 	name := filepath.Base(path)
 	folder := filepath.Join(checkout.Local(plan.Dir), "shell-"+bayName)
 	set := assertions(plan)
+	missing := ""
+	if plan.Environment.Isolation == declare.Clean {
+		missing = missingText(name)
+	}
 	switch name {
 	case "bash":
 		file := filepath.Join(folder, "bashrc")
 		text := "[ -f ~/.bashrc ] && . ~/.bashrc\n" + posixSet(set) + "hash -r\n" +
-			"PS1=" + quotePosix(plan.Project+" | ") + "\"$PS1\"\n"
+			"PS1=" + quotePosix(plan.Project+" | ") + "\"$PS1\"\n" + missing
 		return []string{name, "--rcfile", file}, nil, same(file, text)
 	case "zsh":
 		// zsh reads its files from ZDOTDIR; each of these hands on to the person's own.
@@ -151,7 +155,7 @@ func startShell(plan *environ.Compiled, path, bayName string) (argv []string, ex
 		back := "TRAMMEL_SHELL_ZDOTDIR=$ZDOTDIR\nZDOTDIR=" + quotePosix(folder) + "\n"
 		rc := own + "unset TRAMMEL_SHELL_ZDOTDIR\n[[ -f $ZDOTDIR/.zshrc ]] && . $ZDOTDIR/.zshrc\n" +
 			"[[ $ZDOTDIR == $HOME ]] && unset ZDOTDIR\n" + posixSet(set) + "rehash\n" +
-			"PROMPT=" + quotePosix(strings.ReplaceAll(plan.Project, "%", "%%")+" | ") + "\"$PROMPT\"\n"
+			"PROMPT=" + quotePosix(strings.ReplaceAll(plan.Project, "%", "%%")+" | ") + "\"$PROMPT\"\n" + missing
 		for file, text := range map[string]string{
 			".zshenv": own + "[[ -f $ZDOTDIR/.zshenv ]] && . $ZDOTDIR/.zshenv\n" + back,
 			".zshrc":  rc,
@@ -166,7 +170,7 @@ func startShell(plan *environ.Compiled, path, bayName string) (argv []string, ex
 		return []string{name}, append(extra, environ.Variable{Name: "ZDOTDIR", Value: folder}), nil
 	case "fish":
 		file := filepath.Join(folder, "start.fish")
-		return []string{name, "--init-command", "source " + quoteFish(file)}, nil, same(file, fishSet(plan.Project, set))
+		return []string{name, "--init-command", "source " + quoteFish(file)}, nil, same(file, fishSet(plan.Project, set)+missing)
 	}
 	return []string{name}, nil, nil
 }

@@ -68,21 +68,23 @@ func (f *Fresh) replace() error {
 	for try := 0; ; try++ {
 		err := link(f.File, name)
 		if err == nil {
-			err = os.Rename(name, f.path)
+			if err = os.Rename(name, f.path); err == nil {
+				return f.Close()
+			}
+			if !errors.Is(err, fs.ErrNotExist) { // else somebody took ours for what was left
+				_ = os.Remove(name)
+				return err
+			}
+		} else if !errors.Is(err, fs.ErrExist) {
+			return err
 		}
-		switch {
-		case err == nil:
-			return f.Close()
-		case try > 200:
+		if try > 200 {
 			return err
-		case errors.Is(err, fs.ErrNotExist): // somebody took ours for what was left
-		case !errors.Is(err, fs.ErrExist):
-			return err
-		case try%50 == 49: // nobody takes so long
+		}
+		if try%50 == 49 { // nobody takes so long
 			_ = os.Remove(name)
-		default:
-			time.Sleep(time.Millisecond)
 		}
+		time.Sleep(time.Millisecond)
 	}
 }
 
