@@ -256,6 +256,15 @@ func TestClusterHasAWholeStack(t *testing.T) {
 	}
 	h.preview("verify")
 
+	t.Run("objects for others to apply", func(t *testing.T) {
+		h.preview("export", "kubernetes", "--image", "registry.example/heronweir@sha256:"+strings.Repeat("0", 64), "--namespace", h.namespace, "--storage", "64Mi", "-o", "weir.yaml", "--approve")
+		if out := h.kubectl("apply", "--server-side", "--field-manager=others", "--force-conflicts", "--dry-run=server", "--validate=strict", "-f", filepath.Join(h.dir, "weir.yaml")); strings.Contains(out, "Warning") || strings.Count(out, "serverside-applied") < 12 {
+			t.Errorf("the API says:\n%s", out)
+		}
+		if err := os.Remove(filepath.Join(h.dir, "weir.yaml")); err != nil {
+			t.Fatal(err)
+		}
+	})
 	t.Run("a pod that ends", func(t *testing.T) {
 		h.kubectl("-n", h.namespace, "delete", "pod", "api-0", "--wait=false")
 		time.Sleep(time.Second)

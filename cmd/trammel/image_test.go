@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -324,4 +325,60 @@ func TestAnImageNeedsARoot(t *testing.T) {
 	h.ok("fit")
 	h.fails(2, []string{"declares no root", "[source.trixie]"}, "export", "oci", "x.tar")
 	h.fails(2, []string{"say where the image goes"}, "export", "oci")
+}
+
+// Several platforms make one index, each with a launcher of its own.
+func TestAnIndexOfTwoPlatforms(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nplatforms = [\"linux/amd64\", \"linux/arm64\"]\n[service.lane]\nrun = \"sleep 1; exit 3\"\nports = { http = 8600 }\n")
+	h.ok("lock")
+	h.ok("fit")
+	other, machine := "linux/arm64", byte(183) // EM_AARCH64
+	if runtime.GOARCH == "arm64" {
+		other, machine = "linux/amd64", 62 // EM_X86_64
+	}
+	h.fails(2, []string{"holds this program as its launcher", "--program"}, "export", "oci", "image", "--platform", "linux/"+runtime.GOARCH, "--platform", other)
+	// The head of a program for the other machine (ELF-64 Object File Format, "File header").
+	head := make([]byte, 64)
+	copy(head, "\x7fELF\x02\x01\x01")
+	head[16], head[18], head[20], head[52], head[54], head[58] = 2, machine, 1, 64, 56, 64
+	h.write("other/trammel", string(head))
+	h.fails(2, []string{"no image of this project", "locked"}, "export", "oci", "image", "--platform", "linux/riscv64")
+	first := h.digestOf("image", "--platform", "linux/"+runtime.GOARCH, "--platform", other, "--program", "other/trammel")
+	if again := h.digestOf("again.tar", "--platform", "linux/"+runtime.GOARCH, "--platform", other, "--program", "other/trammel"); again != first {
+		t.Errorf("made again it is %s, not %s", again, first)
+	}
+	var outer, inner struct {
+		Manifests []struct {
+			Digest   string
+			Platform struct{ OS, Architecture string }
+		}
+	}
+	_ = json.Unmarshal([]byte(h.read("image/index.json")), &outer)
+	if len(outer.Manifests) != 1 || outer.Manifests[0].Digest != first {
+		t.Fatalf("%+v, not %s", outer, first)
+	}
+	_ = json.Unmarshal([]byte(h.read("image/blobs/"+strings.Replace(first, ":", "/", 1))), &inner)
+	var on []string
+	for _, m := range inner.Manifests {
+		on = append(on, m.Platform.OS+"/"+m.Platform.Architecture)
+	}
+	slices.Sort(on)
+	if !slices.Equal(on, []string{"linux/amd64", "linux/arm64"}) {
+		t.Errorf("the index is of %v", on)
+	}
+	// An image of no system: the launcher interprets what a service runs.
+	h.ok("export", "oci", "alone")
+	c := container{t, t.TempDir()}
+	unpackImage(t, filepath.Join(h.dir, "alone"), c.dir)
+	if err := os.MkdirAll(filepath.Join(c.dir, "proc"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if out, code := c.run(nil, "list"); code != 0 {
+		t.Skipf("a container cannot be made here: %s", out)
+	}
+	if out, code := c.run(nil, "service", "lane"); code != 127 && code != 3 || !strings.Contains(out, "sleep") {
+		t.Errorf("%q, code %d", out, code)
+	}
 }
