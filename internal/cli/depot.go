@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -87,8 +88,8 @@ func stockAction(ctx context.Context, c *cli.Command) error {
 	err = withProgress(ctx, s, func(ctx context.Context) error {
 		for _, on := range platforms {
 			done, err := fit.Stock(ctx, given.For(p.Shared().On(on)), options, to, c.Bool("again"))
-			if err != nil && on != p.Platform && ctx.Err() == nil && len(platforms) > 1 {
-				left = append(left, fmt.Sprintf("%s: %s", on, firstLine(err))) // what is built there is stocked there
+			if errors.Is(err, fit.ErrElsewhere) && len(platforms) > 1 {
+				left = append(left, fmt.Sprintf("%s: %s", on, firstLine(err)))
 				continue
 			}
 			if err != nil {
@@ -134,24 +135,29 @@ func platformsOf(l *lock.Lock, named []string) ([]platform.Platform, error) {
 }
 
 // completeLock has the lock learn the trees of all platforms.
-func completeLock(ctx context.Context, c *cli.Command, given approval.Given, p *checkout.State) (bool, error) {
+//
+// Those of a platform whose parts only a machine of it can make stay out, and are named.
+func completeLock(ctx context.Context, c *cli.Command, given approval.Given, p *checkout.State) (changed bool, left []string, err error) {
 	options, err := fitOptions(p, c.Bool("offline"))
 	if err != nil {
-		return false, err
+		return false, nil, err
 	}
-	changed := false
 	for _, text := range p.Lock.Declaration.Platforms {
 		on, ok := platform.Parse(text)
 		if !ok {
 			continue
 		}
 		more, err := fit.Complete(ctx, given.For(p.Shared().On(on)), options)
+		if errors.Is(err, fit.ErrElsewhere) {
+			left = append(left, text)
+			continue
+		}
 		if err != nil {
-			return changed, err
+			return changed, left, err
 		}
 		changed = changed || more
 	}
-	return changed, nil
+	return changed, left, nil
 }
 
 // sweepDepot removes from the depot what is old and what no lock names.

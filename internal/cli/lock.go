@@ -108,12 +108,17 @@ func lockAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	changed := false
+	var left []string
 	err = withProgress(ctx, s, func(ctx context.Context) error {
-		changed, err = completeLock(ctx, c, given, p)
+		changed, left, err = completeLock(ctx, c, given, p)
 		return err
 	})
+	for _, on := range left {
+		s.Say("Of %s some is made on a machine of that platform alone: its first fit, or trammel stock there, adds what is left.", on)
+	}
 	if changed {
-		s.Say("The tree digests of %s are in %s now; commit it.", strings.Join(p.Lock.Declaration.Platforms, ", "), lock.FileName)
+		whole := slices.DeleteFunc(slices.Clone(p.Lock.Declaration.Platforms), func(on string) bool { return slices.Contains(left, on) })
+		s.Say("The tree digests of %s are in %s now; commit it.", strings.Join(whole, ", "), lock.FileName)
 	}
 	return err
 }

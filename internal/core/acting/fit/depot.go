@@ -58,6 +58,15 @@ func (d *Shelf) answers() bool {
 	return !d.away
 }
 
+// Holds tells whether the depot has a tree.
+func (d *Shelf) Holds(ctx context.Context, digest tree.Digest) bool {
+	if !d.answers() {
+		return false
+	}
+	has, err := d.Has(ctx, digest)
+	return err == nil && has
+}
+
 // copied brings a part from the depot. It tells whether the part is here now; if not, and there
 // is no error, it comes from its source.
 func copied(ctx context.Context, s *checkout.State, o Options, w work) (bool, error) {

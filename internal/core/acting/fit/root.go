@@ -13,6 +13,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/kernel/seal"
 	"app.example/trammel/internal/core/origins/source"
@@ -25,6 +26,9 @@ import (
 // makeRoot brings the packages of a root into the store and makes the root of them.
 // A root that is to be mended first has every package checked to the byte.
 func makeRoot(ctx context.Context, s *checkout.State, o Options, from source.Source, w work) error {
+	if s.Platform != platform.Here() {
+		return elsewhere("the root "+w.part.Name, s.Platform)
+	}
 	if err := seal.Available(); err != nil {
 		return err
 	}
@@ -64,6 +68,16 @@ func makeRoot(ctx context.Context, s *checkout.State, o Options, from source.Sou
 			Advise("Nothing of it was kept, and what was changed (%s) is fetched anew where it is wanted.\nA package of the source %q does that. Find out which, and take it out.", strings.Join(t.Packages, ", "), w.part.Name)
 	}
 	return err
+}
+
+// ErrElsewhere is a part that only a machine of its own platform can make.
+var ErrElsewhere = errors.New("made on a machine of its platform")
+
+// elsewhere explains it.
+func elsewhere(what string, on platform.Platform) error {
+	e := fault.New(fault.Failed, "%s is made with programs of %s, which do not run here", what, on)
+	e.Cause = ErrElsewhere
+	return e.Advise("On such a machine: trammel stock, which puts it into the team's depot for all.\nFrom there it comes here, too.")
 }
 
 // addPackages fetches and unpacks packages, the largest first, so that the last

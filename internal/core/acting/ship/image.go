@@ -88,8 +88,10 @@ func Image(ctx context.Context, g approval.Given, o Order) (*Made, error) {
 		}
 		here := s.On(on)
 		if i := slices.IndexFunc(here.Parts, func(p lock.PartOn) bool { return p.Build != "" && !here.Store.Has(p) }); i >= 0 && on != platform.Here() {
-			return nil, fault.New(fault.Use, "%s is built from its source, which is done on %s alone", here.Parts[i].Label(), on).
-				Advise("Make the image of %s on such a machine, or have it come from the team's depot.", on)
+			if here.Parts[i].Tree == "" || !o.Fit.Depot.Holds(ctx, here.Parts[i].Tree) {
+				return nil, fault.New(fault.Use, "%s is built from its source, which is done on %s alone", here.Parts[i].Label(), on).
+					Advise("Make the image of %s on such a machine, or have it come from the team's depot.", on)
+			}
 		}
 		if here, err = fit.Store(ctx, g.For(here), o.Fit); err != nil {
 			return nil, err
