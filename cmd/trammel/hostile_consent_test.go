@@ -355,10 +355,13 @@ add = "echo @{item} >> things"
 			for _, args := range [][]string{{"fit"}, {"run", "--", "true"}, {"start"}, {"shell"}, {"do", "none"}, {"data", "save", "db", "-"}} {
 				h.fails(4, []string{"changed since you approved it"}, args...)
 			}
-			if o := h.try("follow", "--enter", h.dir, "--of", "1", "bash"); strings.Contains(o.out, "__trammel_set") {
+			// Nothing of the project: only what the host has is hidden, as it was before the change.
+			hidden := "__trammel_set PATH '" + filepath.Join(h.home, "data/host") + "/"
+			o := h.try("follow", "--enter", h.dir, "--of", "1", "bash")
+			if strings.Count(o.out, "__trammel_set") != strings.Count(o.out, hidden) || strings.Contains(o.out, h.dir+"/.trammel") || strings.Contains(o.out, "/frames/") {
 				t.Errorf("a shell that follows gets it:\n%s", o.out)
 			}
-			if o := h.try("approve"); !strings.Contains(o.out+h.try("fit").err, c.words) {
+			if o = h.try("approve"); !strings.Contains(o.out+h.try("fit").err, c.words) {
 				t.Errorf("it does not say %q:\n%s%s", c.words, o.out, h.try("fit").err)
 			}
 			env := h.env
