@@ -173,6 +173,10 @@ func sweepDepot(ctx context.Context, c *cli.Command) error {
 	if d == nil {
 		return fault.New(fault.Use, "no depot is named, of which anything could be swept")
 	}
+	// Who names the depot may be a stranger, and what is removed there is others'.
+	if _, err := approval.Check(p); err != nil {
+		return err
+	}
 	kept := map[string]bool{}
 	locks := []*lock.Lock{}
 	if p.Lock != nil {

@@ -93,7 +93,7 @@ func followAction(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	if command := c.String("missing"); command != "" {
-		plan, _, err := planFor(ctx, c)
+		plan, err := seenPlan(c)
 		if err != nil {
 			return errors.Join(exitCode(127), sayNow(foreign.Line(command)+" is not to be had here: "+oneLine(err)))
 		}
@@ -110,6 +110,30 @@ func followAction(ctx context.Context, c *cli.Command) error {
 	text += missingText(shell)
 	fmt.Print(strings.ReplaceAll(text, "PROGRAM", quote(self)))
 	return nil
+}
+
+// seenPlan is the environment of a checkout that is only looked at: a mistyped word asks nobody
+// for consent, and fetches and makes nothing.
+func seenPlan(c *cli.Command) (*environ.Compiled, error) {
+	if kept, ok := keptPlan(hostNow(), c.String("dir"), c.String("bay")); ok {
+		return kept, nil
+	}
+	p, err := look(c)
+	if err == nil {
+		err = p.Usable()
+	}
+	if err != nil {
+		return nil, err
+	}
+	given, err := approval.Check(p)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := environ.Decide(p)
+	if err != nil {
+		return nil, err
+	}
+	return plan.Compile(given)
 }
 
 // enter is the code that a shell evaluates on coming into a project, or when one

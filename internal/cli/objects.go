@@ -8,6 +8,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/core/acting/ship"
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/running/cluster"
 )
@@ -75,5 +77,12 @@ func exportObjects(ctx context.Context, c *cli.Command) error {
 	if secret {
 		s.Say("Objects of kind Secret hold the values themselves: keep this where secrets are kept.")
 	}
-	return emit(c, out.Bytes())
+	file := c.String("output")
+	if !secret || file == "" {
+		return emit(c, out.Bytes())
+	}
+	if err := disk.Write(file, out.Bytes(), 0o600); err != nil { // nobody else on this machine reads it
+		return fault.New(fault.Failed, "it cannot be written: %v", err)
+	}
+	return nil
 }

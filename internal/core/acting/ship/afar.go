@@ -268,6 +268,9 @@ func (f *Afar) Start(ctx context.Context, up *setup.Setup, order Order, o setup.
 			stack.Services[i].Image = was.Image()
 		}
 	}
+	if err := f.Kube.Free(ctx, stack); err != nil {
+		return nil, up, err
+	}
 	if err := f.Kube.Apply(ctx, stack.Common()...); err != nil {
 		return nil, up, err
 	}
@@ -284,16 +287,19 @@ func (f *Afar) Start(ctx context.Context, up *setup.Setup, order Order, o setup.
 
 // secrets are the values that the bay makes up, those that the cluster has before any made here.
 func (f *Afar) secrets(ctx context.Context, up *setup.Setup) (map[string]string, error) {
-	there, err := f.Kube.Run(ctx, nil, "get", "secret", "made-up", "--ignore-not-found", "-o", "json")
+	// Only the bay's own: another's of that name is told where names are looked at.
+	there, err := f.Kube.Run(ctx, nil, "get", "secret", "--selector", f.stack(up.Sight).Selector(), "--field-selector", "metadata.name=made-up", "-o", "json")
 	if err != nil {
 		return nil, err
 	}
-	var object struct {
-		Data map[string]string `json:"data"`
+	var list struct {
+		Items []struct {
+			Data map[string]string `json:"data"`
+		} `json:"items"`
 	}
-	if len(there) > 0 && json.Unmarshal(there, &object) == nil {
+	if json.Unmarshal(there, &list) == nil && len(list.Items) == 1 {
 		values := map[string]string{}
-		for name, text := range object.Data {
+		for name, text := range list.Items[0].Data {
 			if raw, err := base64.StdEncoding.DecodeString(text); err == nil {
 				values[name] = string(raw)
 			}

@@ -212,14 +212,37 @@ func tracked(ctx context.Context, s *checkout.State) (*history.Commit, error) {
 		return nil, fault.New(fault.Use, "%s is not committed as it is, so that the image would hold another one than it is made from", lock.FileName).
 			Advise("Commit it first.")
 	}
+	if err := inPlace(commit); err != nil {
+		return nil, err
+	}
 	event.Say(ctx, "The project's files are those of commit "+commit.ID[:12]+".")
 	return commit, nil
+}
+
+// inPlace refuses a commit whose files would not lie where they say: git's objects hold any name,
+// and a folder that is a link as well leads elsewhere.
+func inPlace(commit *history.Commit) error {
+	links := map[string]bool{}
+	for _, t := range commit.Files {
+		links[t.Path] = t.Link != ""
+	}
+	for _, t := range commit.Files {
+		bad := !filepath.IsLocal(t.Path) || path.Clean(t.Path) != t.Path
+		for up := path.Dir(t.Path); !bad && up != "."; up = path.Dir(up) {
+			_, file := links[up]
+			bad = file
+		}
+		if bad {
+			return fault.New(fault.Use, "the commit %.12s has a file %q, which would lie outside of the project", commit.ID, t.Path).Advise("No image is made of it.")
+		}
+	}
+	return nil
 }
 
 // folder are the files of a project that version control does not know, such as one that a
 // locator brought, without those that hold secrets.
 func folder(s *checkout.State) (*history.Commit, error) {
-	list, err := tree.List(s.Dir(), func(name string) bool { return name == checkout.LocalName })
+	list, err := tree.List(s.Dir(), func(name string) bool { return name == checkout.LocalName || path.Base(name) == ".git" })
 	if err != nil {
 		return nil, err
 	}
@@ -250,6 +273,9 @@ func folder(s *checkout.State) (*history.Commit, error) {
 func files(commit *history.Commit, a *setup.Apart, modules []libraries.Modules) []image.File {
 	var out []image.File
 	for _, t := range commit.Files {
+		if t.Path == declare.OverlayName || t.Path == lock.OverlayName || strings.HasPrefix(t.Path, checkout.LocalName+"/") {
+			continue // a person's own, and what tells the launcher that something was done
+		}
 		out = append(out, image.File{Path: t.Path, Executable: t.Executable, Link: t.Link, Content: t.Content})
 	}
 	for _, m := range modules {

@@ -236,6 +236,27 @@ func (k *Kubectl) Owner(ctx context.Context, s Stack) (there, ours bool, err err
 	return true, l[labelBy] == Manager && l[labelPartOf] == s.Project && l[labelBay] == s.Bay, nil
 }
 
+// Free makes sure that no object which the stack would have is somebody else's, or another bay's:
+// in a namespace that was there before, names are taken by whoever came first.
+func (k *Kubectl) Free(ctx context.Context, s Stack) error {
+	wanted := map[string]bool{}
+	for _, o := range s.All() {
+		wanted[strings.ToLower(o["kind"].(string))+"/"+o["metadata"].(table)["name"].(string)] = true
+	}
+	items, err := k.Get(ctx, kinds)
+	if err != nil {
+		return err
+	}
+	for _, x := range items {
+		l, name := x.Metadata.Labels, strings.ToLower(x.Kind)+"/"+x.Metadata.Name
+		if wanted[name] && (l[labelBy] != Manager || l[labelPartOf] != s.Project || l[labelBay] != s.Bay) {
+			return fault.New(fault.Use, "%s is in namespace %s already, and it is not this bay's", name, s.Namespace).
+				Advise("Nothing was changed. Choose another namespace, or none, and the bay gets one of its own.")
+		}
+	}
+	return nil
+}
+
 // kinds are those of the objects that a bay has.
 const kinds = "deployment,statefulset,job,service,configmap,secret,networkpolicy"
 

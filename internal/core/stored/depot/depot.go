@@ -47,7 +47,7 @@ const (
 const (
 	titleMark  = "org.opencontainers.image.title"
 	storedMark = "org.opencontainers.image.created" // when it was last asked to be there
-	treeMark   = "app.example.trammel.tree"
+	treeMark   = "example.app.trammel.tree"
 )
 
 // ErrNone is a depot that has no such tree.
