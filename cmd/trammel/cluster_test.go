@@ -399,6 +399,16 @@ func TestClusterFaults(t *testing.T) {
 		defer h.kubectl("delete", "namespace", "heronweir-preview")
 		start(2, []string{"is not this bay's"}, "--cluster", h.context, "--hand", hand)
 	})
+	t.Run("names of somebody else", func(t *testing.T) {
+		h.kubectl("create", "namespace", h.namespace)
+		defer h.kubectl("delete", "namespace", h.namespace)
+		h.kubectl("-n", h.namespace, "create", "secret", "generic", "made-up", "--from-literal=ledger-password=theirs")
+		start(2, []string{"secret/made-up is in namespace", "not this bay's"}, "--cluster", h.context+"/"+h.namespace, "--hand", hand)
+		if out := h.kubectl("-n", h.namespace, "get", "secret,service,statefulset", "-o", "name"); strings.TrimSpace(out) != "secret/made-up" {
+			t.Errorf("something was made beside: %s", out)
+		}
+		h.preview("clear", "--yes", "preview")
+	})
 	t.Run("no way for the image", func(t *testing.T) {
 		start(2, []string{"--registry", "--hand"}, "--cluster", h.context)
 		h.preview("clear", "--yes", "preview")

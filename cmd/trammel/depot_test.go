@@ -170,6 +170,8 @@ func TestADepotIsSwept(t *testing.T) {
 	}
 	h.change(newTally, "")
 	h.ok("lock")
+	h.fails(4, []string{"trammel approve"}, "sweep", "--depot") // who named the depot may be a stranger
+	h.ok("approve", "--yes")
 	keep := filepath.Join(t.TempDir(), "old.lock")
 	if err := os.WriteFile(keep, []byte(old), 0o644); err != nil {
 		t.Fatal(err)

@@ -186,6 +186,8 @@ func TestFollowingTellsInOneLineWhatIsToDo(t *testing.T) {
 			w.weir.ok("lock")
 			w.does("true")
 			w.hears("heronweir: this project changed since you approved it")
+			w.does("cargo") // a mistyped word asks nobody
+			w.hears("cargo is not to be had here: this project changed since you approved it")
 			tick(w.weir)
 			w.weir.ok("approve", "--yes")
 			w.does("true")

@@ -56,7 +56,20 @@ func imageHut(t *testing.T) *hut {
 	h.write(".gitignore", ".trammel/\ntoken.txt\nprepared.txt\n")
 	h.write("data/passings.csv", "361,silverfin\n")
 	h.fitted()
+	h.write("trammel.local.toml", "[variables]\nMINE = \"own\"\n")
 	commitAll(t, h)
+	// What a repository brings along there is not what was done in a container.
+	h.write(".trammel/done/prepare", "")
+	for _, args := range [][]string{{"add", "-f", ".trammel/done/prepare"}, {"-c", "user.name=weir", "-c", "user.email=weir@weir.example", "commit", "-qm", "marks"}} {
+		c := exec.Command("git", args...)
+		c.Dir = h.dir
+		if out, err := c.CombinedOutput(); err != nil {
+			t.Fatalf("git %v: %s", args, out)
+		}
+	}
+	if err := os.Remove(filepath.Join(h.dir, "trammel.local.toml")); err != nil {
+		t.Fatal(err)
+	}
 	return h
 }
 
@@ -100,6 +113,7 @@ func TestAnImageIsTheSameOnEveryMachine(t *testing.T) {
 	if out, err := exec.Command("git", "clone", "-q", h.dir, other.dir).CombinedOutput(); err != nil {
 		t.Fatalf("%s", out)
 	}
+	_ = os.Remove(filepath.Join(other.dir, "trammel.local.toml"))
 	other.write("token.txt", "another\n")
 	if os.Getuid() == 0 {
 		asOrdinaryUser(t, other)
@@ -249,6 +263,8 @@ func TestAnImageStartsWhatIsNamed(t *testing.T) {
 		{"no such service", nil, []string{"service", "lane"}, "It has: ledger", 2},
 		{"nothing of the host", nil, []string{"--", "sh", "-c", "ls /home/* /root/.cache 2>/dev/null | wc -l; echo $HOME $PWD"}, "0\n/var/lib/trammel/home /srv/heronweir\n", 0},
 		{"the project's files", nil, []string{"--", "cat", "data/passings.csv"}, "361,silverfin", 0},
+		{"nothing of a person's own", nil, []string{"--", "cat", "trammel.local.toml"}, "No such file", 1},
+		{"no marks of a checkout", nil, []string{"--", "cat", ".trammel/done/prepare"}, "No such file", 1},
 		{"and no secret", nil, []string{"--", "cat", "token.txt"}, "No such file", 1},
 	} {
 		if out, code := c.run(x.env, x.args...); code != x.code || !strings.Contains(out, x.out) {
