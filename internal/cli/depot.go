@@ -171,7 +171,7 @@ func sweepDepot(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if d == nil {
-		return fault.New(fault.Use, "no depot is named, of which anything could be swept")
+		return fault.New(fault.Use, "no depot is named, of which anything could be swept").Advise("Where one is named, and how: trammel stock")
 	}
 	// Who names the depot may be a stranger, and what is removed there is others'.
 	if _, err := approval.Check(p); err != nil {

@@ -209,9 +209,10 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// capital is a text that begins as a sentence does.
+// capital is a text that begins as a sentence does; the name of a file stays as it is.
 func capital(text string) string {
-	if text == "" {
+	first, _, _ := strings.Cut(text, " ")
+	if text == "" || strings.ContainsAny(first, "./") {
 		return text
 	}
 	return strings.ToUpper(text[:1]) + text[1:]
@@ -444,5 +445,5 @@ func dueOf(list []step.Status) []step.Status {
 
 // sentence is an error as a remark: what, then what to do.
 func sentence(e *fault.Error) string {
-	return strings.ToUpper(e.What[:1]) + e.What[1:] + ". " + e.Do
+	return capital(e.What) + ". " + e.Do
 }
