@@ -124,7 +124,7 @@ func newClusterHut(t *testing.T) *clusterHut {
 		t.Fatal(err)
 	}
 	h := &clusterHut{newHut(t, nil, weirInACluster), strings.TrimSpace(string(now)), fmt.Sprintf("weir-%d", time.Now().UnixNano()%1e9)}
-	h.env = append(os.Environ(), "TRAMMEL_HOME="+h.home)
+	h.env = append(ownMachine(), "TRAMMEL_HOME="+h.home)
 	h.write("api/package.json", `{"name":"lane-api","private":true,"dependencies":{"pg":"8"}}`)
 	h.write("api/server.js", laneAPI)
 	h.write("api/station.tmpl", `{"station": "{{ .param.station }}"}`)

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -76,12 +77,18 @@ func liveRegistries(t *testing.T) {
 	}
 }
 
+// ownMachine is the environment of these tests as a person's machine has it: where a build
+// machine runs them, CI is set, and there a fit leaves what it learned out of the lock.
+func ownMachine() []string {
+	return slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "CI=") })
+}
+
 func liveHut(t *testing.T) *hut {
 	t.Helper()
 	liveRegistries(t)
 	linuxOnly(t)
 	h := newHut(t, nil, liveDeclaration)
-	h.env = append(os.Environ(), "TRAMMEL_HOME="+h.home)
+	h.env = append(ownMachine(), "TRAMMEL_HOME="+h.home)
 	h.write("go.mod", "module heronweir.example/weir\n\ngo 1.24\n\nrequire golang.org/x/mod v0.20.0\n")
 	h.write("cmd/lane/main.go", liveLane)
 	h.write("board/server.mjs", liveBoard)
