@@ -36,7 +36,7 @@ func (d *Shelf) failed(ctx context.Context, what string, err error) {
 	if d.away || ctx.Err() != nil {
 		return
 	}
-	if errors.Is(err, store.WrongBytes) || strings.Contains(err.Error(), "wrong bytes") || strings.Contains(err.Error(), "archive") {
+	if errors.Is(err, store.WrongBytes) || errors.Is(err, depot.ErrWrong) {
 		event.Say(ctx, fmt.Sprintf("The depot %s has something else as %s; it comes from its source.", d.Address, what))
 		return
 	}
@@ -74,7 +74,9 @@ func copied(ctx context.Context, s *checkout.State, o Options, w work) (bool, er
 		return false, nil
 	}
 	label := w.part.Label() + " " + w.part.Part.Version
-	_, err := s.Store.Copy(ctx, w.part, w.mend, func(fresh string) error { return o.Depot.Get(ctx, w.part.Tree, fresh) })
+	_, err := s.Store.Copy(ctx, w.part, w.mend, func(fresh string) (tree.Manifest, error) {
+		return o.Depot.Get(ctx, w.part.Tree, w.part.Format == lock.RootFormat, fresh)
+	})
 	if err == nil && w.part.Format == lock.RootFormat {
 		err = copyNamed(ctx, s, o, w.part)
 	}

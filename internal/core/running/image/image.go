@@ -308,15 +308,69 @@ func (c *counted) Write(p []byte) (int, error) {
 	return n, err
 }
 
+func (c *counted) digest() string { return "sha256:" + hex.EncodeToString(c.sum.Sum(nil)) }
+
+// ahead is a writer whose caller goes on reading while what it wrote is digested, packed and
+// written by another goroutine.
+type ahead struct {
+	full chan []byte
+	free chan []byte
+	now  []byte
+	done chan error
+}
+
+const aheadChunk = 256 << 10
+
+func newAhead(to io.Writer) *ahead {
+	a := &ahead{full: make(chan []byte, 4), free: make(chan []byte, 6), done: make(chan error, 1)}
+	for range cap(a.free) {
+		a.free <- make([]byte, 0, aheadChunk)
+	}
+	go func() {
+		var err error
+		for chunk := range a.full {
+			if err == nil {
+				_, err = to.Write(chunk)
+			}
+			a.free <- chunk[:0]
+		}
+		a.done <- err
+	}()
+	return a
+}
+
+// Write never fails: what went wrong is said by Close.
+func (a *ahead) Write(p []byte) (int, error) {
+	for left := p; len(left) > 0; {
+		if a.now == nil {
+			a.now = <-a.free
+		}
+		n := copy(a.now[len(a.now):cap(a.now)], left)
+		a.now, left = a.now[:len(a.now)+n], left[n:]
+		if len(a.now) == cap(a.now) {
+			a.full <- a.now
+			a.now = nil
+		}
+	}
+	return len(p), nil
+}
+
+// Close waits until all is written.
+func (a *ahead) Close() error {
+	if a.now != nil {
+		a.full <- a.now
+		a.now = nil
+	}
+	close(a.full)
+	return <-a.done
+}
+
 func fill(ctx context.Context, to io.Writer, compression string, body func(*writer) error) (record, error) {
 	outer := &counted{to: to, sum: sha256.New()}
+	plain := outer // not compressed, the layer is its own content
 	var packed io.WriteCloser
 	switch compression {
 	case "none":
-		packed = struct {
-			io.Writer
-			io.Closer
-		}{outer, io.NopCloser(nil)}
 	case "zstd":
 		z, err := zstd.NewWriter(outer, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
 		if err != nil {
@@ -330,14 +384,17 @@ func fill(ctx context.Context, to io.Writer, compression string, body func(*writ
 		}
 		packed = z
 	}
-	plain := &counted{to: packed, sum: sha256.New()}
-	w := &writer{ctx: ctx, tar: tar.NewWriter(plain), folders: map[string]bool{}}
-	err := body(w)
-	err = errors.Join(err, w.tar.Close(), packed.Close())
-	if compression == "none" { // one pass for both digests
-		plain.sum = outer.sum
+	if packed != nil {
+		plain = &counted{to: packed, sum: sha256.New()}
 	}
-	return record{"sha256:" + hex.EncodeToString(outer.sum.Sum(nil)), "sha256:" + hex.EncodeToString(plain.sum.Sum(nil)), outer.size}, err
+	behind := newAhead(plain)
+	w := &writer{ctx: ctx, tar: tar.NewWriter(behind), folders: map[string]bool{}}
+	err := body(w)
+	err = errors.Join(err, w.tar.Close(), behind.Close())
+	if packed != nil {
+		err = errors.Join(err, packed.Close())
+	}
+	return record{outer.digest(), plain.digest(), outer.size}, err
 }
 
 // writer writes the entries of a layer (POSIX.1-2017, pax). Names have no leading slash.

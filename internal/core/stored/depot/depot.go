@@ -15,6 +15,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"io/fs"
 	"os"
@@ -31,6 +32,7 @@ import (
 
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/stored/unpack"
 )
 
 // Scheme begins the address of a registry.
@@ -53,6 +55,9 @@ const (
 // ErrNone is a depot that has no such tree.
 var ErrNone = errors.New("the depot does not have it")
 
+// ErrWrong is a depot that has something else than what it was asked for.
+var ErrWrong = errors.New("the depot has wrong bytes")
+
 // Depot is one.
 type Depot struct {
 	Address string
@@ -65,8 +70,8 @@ type shelf interface {
 	put(ctx context.Context, tag string, img v1.Image) error
 	// find gives an artifact's manifest; ErrNone where there is none.
 	find(ctx context.Context, tag string) (*v1.Manifest, error)
-	// blob writes a blob into a file, from where one that was cut ended.
-	blob(ctx context.Context, digest v1.Hash, into *os.File) error
+	// blob opens a blob, without so many of its first bytes.
+	blob(ctx context.Context, digest v1.Hash, without int64) (io.ReadCloser, error)
 	list(ctx context.Context) ([]string, error)
 	remove(ctx context.Context, tag string) error
 }
@@ -172,76 +177,128 @@ func (d *Depot) Put(ctx context.Context, digest tree.Digest, title, dir string, 
 	return d.shelf.put(ctx, tag(digest), img)
 }
 
-// Get brings a tree into an empty folder. What comes is not what was asked for until the caller
-// has taken its digest.
-func (d *Depot) Get(ctx context.Context, digest tree.Digest, into string) error {
+// Get brings a tree into an empty folder, and returns what is there. What comes is not what was
+// asked for until the caller has taken its digest. A system keeps the modes of its files.
+func (d *Depot) Get(ctx context.Context, digest tree.Digest, system bool, into string) (tree.Manifest, error) {
 	m, err := d.shelf.find(ctx, tag(digest))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if len(m.Layers) == 0 || m.Layers[0].MediaType != layerType {
-		return fmt.Errorf("what the depot has as %s is no tree", tag(digest))
+		return nil, fmt.Errorf("%w: what it has as %s is no tree", ErrWrong, tag(digest))
 	}
-	f, err := d.fetch(ctx, m.Layers[0].Digest)
-	if err != nil {
-		return err
+	layer := m.Layers[0]
+	if layer.Size > unpack.MaxBytes {
+		return nil, fmt.Errorf("%w: what it has as %s is an archive of %d bytes", ErrWrong, tag(digest), layer.Size)
 	}
-	defer os.Remove(f.Name())
-	defer f.Close()
-	return unpack(ctx, f, into)
+	from := d.open(ctx, layer.Digest, layer.Size)
+	defer from.Close()
+	result, err := unpack.Stream(ctx, from, layer.Size, system, into, unpack.Rules{Modes: system})
+	switch {
+	case from.broken != nil: // what was made of a part tells nothing
+		return nil, from.broken
+	case err != nil && !errors.As(err, new(*fs.PathError)) && ctx.Err() == nil:
+		return nil, fmt.Errorf("%w: %w", ErrWrong, err)
+	case err != nil:
+		return nil, err
+	}
+	return result.Manifest, nil
 }
 
 // Archive brings a file that belongs to a tree, by its SHA-256 (hex). The file is the caller's.
 func (d *Depot) Archive(ctx context.Context, sum string) (path string, err error) {
-	f, err := d.fetch(ctx, v1.Hash{Algorithm: "sha256", Hex: sum})
+	if err := os.MkdirAll(d.scratch, 0o700); err != nil {
+		return "", err
+	}
+	f, err := os.CreateTemp(d.scratch, ".depot-")
 	if err != nil {
 		return "", err
 	}
-	return f.Name(), f.Close()
+	from := d.open(ctx, v1.Hash{Algorithm: "sha256", Hex: sum}, unpack.MaxBytes)
+	_, err = io.Copy(f, from)
+	if err = errors.Join(err, from.Close(), f.Close()); err != nil {
+		os.Remove(f.Name())
+		return "", err
+	}
+	return f.Name(), nil
 }
 
-// fetch brings a blob into a file and holds it to its digest. What a broken connection left is
-// gone on with.
-func (d *Depot) fetch(ctx context.Context, digest v1.Hash) (*os.File, error) {
-	if err := os.MkdirAll(d.scratch, 0o700); err != nil {
-		return nil, err
-	}
-	// One file for each process: two that fetch the same do not write into each other's.
-	path := filepath.Join(d.scratch, fmt.Sprintf(".depot-%s-%d", digest.Hex, os.Getpid()))
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	fail := func(err error) (*os.File, error) {
-		f.Close()
-		os.Remove(path)
-		return nil, err
-	}
-	for try := 0; ; try++ {
-		err = d.shelf.blob(ctx, digest, f)
-		if err == nil || ctx.Err() != nil || errors.Is(err, ErrNone) || try == 3 {
-			break
+// incoming is a blob on its way: it goes on where a broken connection ended, and ends with an
+// error when it is not what its digest says.
+type incoming struct {
+	ctx    context.Context
+	shelf  shelf
+	digest v1.Hash
+	most   int64
+	from   io.ReadCloser
+	have   int64
+	tries  int
+	sum    hash.Hash
+	broken error // why no more could be had
+}
+
+func (d *Depot) open(ctx context.Context, digest v1.Hash, most int64) *incoming {
+	return &incoming{ctx: ctx, shelf: d.shelf, digest: digest, most: most, sum: sha256.New()}
+}
+
+// mostTries is how often a blob is asked for again without a byte that came in between.
+const mostTries = 3
+
+func (b *incoming) Read(to []byte) (int, error) {
+	for {
+		if b.from == nil {
+			from, err := b.shelf.blob(b.ctx, b.digest, b.have)
+			if err != nil {
+				if b.broken = b.again(err); b.broken != nil {
+					return 0, b.broken
+				}
+				continue
+			}
+			b.from = from
 		}
-		select {
-		case <-time.After(time.Duration(try+1) * 300 * time.Millisecond):
-		case <-ctx.Done():
+		n, err := b.from.Read(to)
+		if n > 0 {
+			b.tries = 0
+			b.sum.Write(to[:n])
+			if b.have += int64(n); b.have > b.most {
+				return 0, fmt.Errorf("%w: more than the %d that it says", ErrWrong, b.most)
+			}
+			return n, nil
+		}
+		switch {
+		case err == io.EOF:
+			if got := hex.EncodeToString(b.sum.Sum(nil)); got != b.digest.Hex {
+				return 0, fmt.Errorf("%w: their SHA-256 is %.8s…, and %.8s… was asked for", ErrWrong, got, b.digest.Hex)
+			}
+			return 0, io.EOF
+		case err != nil:
+			b.from.Close()
+			b.from = nil
+			if b.broken = b.again(err); b.broken != nil {
+				return 0, b.broken
+			}
 		}
 	}
-	if err != nil {
-		return fail(err)
+}
+
+// again waits before the next try; with an error there is none.
+func (b *incoming) again(err error) error {
+	if b.tries++; b.tries > mostTries || errors.Is(err, ErrNone) || b.ctx.Err() != nil {
+		return err
 	}
-	sum := sha256.New()
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return fail(err)
+	select {
+	case <-time.After(time.Duration(b.tries) * 300 * time.Millisecond):
+		return nil
+	case <-b.ctx.Done():
+		return context.Cause(b.ctx)
 	}
-	if _, err := io.Copy(sum, f); err != nil {
-		return fail(err)
+}
+
+func (b *incoming) Close() error {
+	if b.from == nil {
+		return nil
 	}
-	if got := hex.EncodeToString(sum.Sum(nil)); got != digest.Hex {
-		return fail(fmt.Errorf("the depot sent wrong bytes: their SHA-256 is %.8s…, and %.8s… was asked for", got, digest.Hex))
-	}
-	_, err = f.Seek(0, io.SeekStart)
-	return f, err
+	return b.from.Close()
 }
 
 // pack writes a tree as a tar archive (POSIX.1-2017, pax) with zstd.
@@ -289,75 +346,6 @@ func pack(ctx context.Context, to io.Writer, dir string, m tree.Manifest) error 
 		}
 	}
 	return errors.Join(w.Close(), z.Close())
-}
-
-// most is how large a tree may become, in bytes, whatever a depot says.
-const most = 64 << 30
-
-// unpack writes such an archive into a folder, and nothing outside of it.
-func unpack(ctx context.Context, from io.Reader, into string) error {
-	z, err := zstd.NewReader(from, zstd.WithDecoderMaxMemory(1<<30))
-	if err != nil {
-		return err
-	}
-	defer z.Close()
-	root, err := os.OpenRoot(into)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	r := tar.NewReader(io.LimitReader(z, most))
-	buffer := make([]byte, 256<<10)
-	folders := map[string]bool{".": true}
-	links := [][2]string{}
-	for {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		h, err := r.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return err
-		}
-		name := strings.TrimSuffix(h.Name, "/")
-		if !fs.ValidPath(name) || name == "." {
-			return fmt.Errorf("the depot's archive has an entry %q", h.Name)
-		}
-		parent := filepath.Dir(name)
-		if h.Typeflag == tar.TypeDir {
-			parent = name
-		}
-		if !folders[parent] {
-			if err := root.MkdirAll(parent, 0o755); err != nil {
-				return err
-			}
-			folders[parent] = true
-		}
-		switch h.Typeflag {
-		case tar.TypeDir:
-		case tar.TypeSymlink: // after all files, so that none is written through one
-			links = append(links, [2]string{name, h.Linkname})
-		case tar.TypeReg:
-			f, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, fs.FileMode(h.Mode)&0o777|0o200)
-			if err != nil {
-				return err
-			}
-			_, err = io.CopyBuffer(struct{ io.Writer }{f}, r, buffer)
-			if err = errors.Join(err, f.Close()); err != nil {
-				return err
-			}
-		default:
-			return fmt.Errorf("the depot's archive has an entry %q of another kind", h.Name)
-		}
-	}
-	for _, l := range links {
-		if err := root.Symlink(l[1], l[0]); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // file is a layer that is a file as it is.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"github.com/google/go-containerregistry/pkg/authn"
 	"github.com/google/go-containerregistry/pkg/name"
@@ -20,6 +21,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/google/go-containerregistry/pkg/v1/remote/transport"
 	"github.com/google/go-containerregistry/pkg/v1/types"
+	"golang.org/x/sys/unix"
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
@@ -62,49 +64,45 @@ func missing(err error) bool {
 	return errors.As(err, &t) && t.StatusCode == http.StatusNotFound
 }
 
-func (r *registry) blob(ctx context.Context, digest v1.Hash, into *os.File) error {
+func (r *registry) blob(ctx context.Context, digest v1.Hash, without int64) (io.ReadCloser, error) {
 	auth, err := authn.DefaultKeychain.Resolve(r.repository)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	through, err := transport.NewWithContext(ctx, r.repository.Registry, auth, http.DefaultTransport, []string{r.repository.Scope(transport.PullScope)})
 	if err != nil {
-		return err
-	}
-	have, err := into.Seek(0, io.SeekEnd)
-	if err != nil {
-		return err
+		return nil, err
 	}
 	address := fmt.Sprintf("%s://%s/v2/%s/blobs/%s", r.repository.Scheme(), r.repository.RegistryStr(), r.repository.RepositoryStr(), digest)
 	q, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if have > 0 {
-		q.Header.Set("Range", "bytes="+strconv.FormatInt(have, 10)+"-")
+	if without > 0 {
+		q.Header.Set("Range", "bytes="+strconv.FormatInt(without, 10)+"-")
 	}
 	answer, err := (&http.Client{Transport: through}).Do(q)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	defer answer.Body.Close()
 	switch {
-	case answer.StatusCode == http.StatusNotFound:
-		return ErrNone
-	case answer.StatusCode == http.StatusRequestedRangeNotSatisfiable: // all of it was there, or something else
-		return into.Truncate(0)
-	case answer.StatusCode == http.StatusOK && have > 0: // from the beginning
-		if err := into.Truncate(0); err != nil {
-			return err
+	case answer.StatusCode == http.StatusPartialContent && without > 0:
+		return answer.Body, nil
+	case answer.StatusCode == http.StatusOK: // all of it, also where a part was asked for
+		if _, err := io.CopyN(io.Discard, answer.Body, without); err != nil {
+			answer.Body.Close()
+			return nil, err
 		}
-		if _, err := into.Seek(0, io.SeekStart); err != nil {
-			return err
-		}
-	case answer.StatusCode != http.StatusOK && answer.StatusCode != http.StatusPartialContent:
-		return fmt.Errorf("the registry answers %s", answer.Status)
+		return answer.Body, nil
+	case answer.StatusCode == http.StatusRequestedRangeNotSatisfiable: // all of it had come
+		answer.Body.Close()
+		return io.NopCloser(strings.NewReader("")), nil
 	}
-	_, err = io.Copy(into, io.LimitReader(answer.Body, most))
-	return err
+	answer.Body.Close()
+	if answer.StatusCode == http.StatusNotFound {
+		return nil, ErrNone
+	}
+	return nil, fmt.Errorf("the registry answers %s", answer.Status)
 }
 
 func (r *registry) list(ctx context.Context) ([]string, error) {
@@ -199,23 +197,27 @@ func (f folder) find(_ context.Context, tag string) (*v1.Manifest, error) {
 	return nil, ErrNone
 }
 
-func (f folder) blob(_ context.Context, digest v1.Hash, into *os.File) error {
-	in, err := os.Open(filepath.Join(f.dir, "blobs", digest.Algorithm, digest.Hex))
+func (f folder) blob(_ context.Context, digest v1.Hash, without int64) (io.ReadCloser, error) {
+	// Not waited for, should something else than a file lie there.
+	in, err := os.OpenFile(filepath.Join(f.dir, "blobs", digest.Algorithm, digest.Hex), os.O_RDONLY|unix.O_NONBLOCK, 0)
 	if errors.Is(err, fs.ErrNotExist) {
-		return ErrNone
+		return nil, ErrNone
 	}
 	if err != nil {
-		return err
+		return nil, err
 	}
-	defer in.Close()
-	if err := into.Truncate(0); err != nil {
-		return err
+	info, err := in.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = fmt.Errorf("the depot has no file as blob %.8s…", digest.Hex)
 	}
-	if _, err := into.Seek(0, io.SeekStart); err != nil {
-		return err
+	if err == nil {
+		_, err = in.Seek(without, io.SeekStart)
 	}
-	_, err = io.Copy(into, in)
-	return err
+	if err != nil {
+		in.Close()
+		return nil, err
+	}
+	return in, nil
 }
 
 func (f folder) list(context.Context) ([]string, error) {

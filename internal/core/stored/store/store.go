@@ -226,19 +226,14 @@ func (s *Store) Make(ctx context.Context, p lock.PartOn, mend bool, build func(f
 }
 
 // Copy is Add for a part that is had as a whole tree: get fills a fresh folder, which becomes
-// the part when its tree is the one that the part has.
-func (s *Store) Copy(ctx context.Context, p lock.PartOn, mend bool, get func(fresh string) error) (treeDigest tree.Digest, err error) {
+// the part when its tree, which get returns, is the one that the part has.
+func (s *Store) Copy(ctx context.Context, p lock.PartOn, mend bool, get func(fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, err error) {
 	id := string(p.Digest)
 	if p.Build != "" {
 		id += p.Builder + p.Name
 	}
 	return s.once(ctx, p, id, mend, func(p lock.PartOn, id string) (tree.Digest, error) {
-		return s.told(ctx, "copy", p, id, func(fresh string) (tree.Manifest, error) {
-			if err := get(fresh); err != nil {
-				return nil, err
-			}
-			return closed(fresh)
-		})
+		return s.told(ctx, "copy", p, id, get)
 	})
 }
 

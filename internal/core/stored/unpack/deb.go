@@ -31,7 +31,6 @@ func (w *writer) deb(archivePath string) error {
 		return err
 	}
 	defer f.Close()
-	w.modes = true
 	if err := members(f, w.debMember); err != nil {
 		return err
 	}

@@ -150,14 +150,18 @@ func (w *writer) twice(t *tar.Reader, name string, h *tar.Header) error {
 	return nil
 }
 
-// tarOf reads a tar archive that is compressed otherwise: xz, zst (RFC 8878) or bz2.
-func (w *writer) tarOf(archivePath, compression string) error {
+// tarFile reads a tar archive that is compressed otherwise: xz, zst (RFC 8878) or bz2.
+func (w *writer) tarFile(archivePath, compression string) error {
 	f, err := os.Open(archivePath)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	in := bufio.NewReaderSize(f, 1<<20)
+	return w.tarOf(f, compression)
+}
+
+func (w *writer) tarOf(from io.Reader, compression string) (err error) {
+	in := bufio.NewReaderSize(from, 1<<20)
 	var plain io.Reader
 	switch compression {
 	case "xz":

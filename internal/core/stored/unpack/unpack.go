@@ -44,6 +44,7 @@ type Rules struct {
 	HashZip    bool     // zip: compute the h1 digest of the module
 	Open       bool     // leave the folders writable: more will be put into them
 	Docs       bool     // deb: with documentation and translations
+	Modes      bool     // files keep the modes that the archive gives them, short of what lets others write
 }
 
 // Refused is an archive that does what no honest archive does.
@@ -69,28 +70,42 @@ func Archive(ctx context.Context, archivePath, format, into string, rules Rules)
 	if err != nil {
 		return nil, err
 	}
+	return unpacked(ctx, info.Size(), into, rules, func(w *writer) error {
+		switch format {
+		case "tar.gz":
+			return w.tarGz(archivePath)
+		case "tar.xz", "tar.zst", "tar.bz2":
+			return w.tarFile(archivePath, strings.TrimPrefix(format, "tar."))
+		case "zip":
+			return w.zip(archivePath)
+		case "deb":
+			w.whole, w.modes = true, true
+			return w.deb(archivePath)
+		}
+		if kind, name, ok := strings.Cut(format, ":"); ok && (kind == "binary" || kind == "gz") {
+			return w.bare(archivePath, kind, name)
+		}
+		return fmt.Errorf("archives of the format %q are not known", format)
+	})
+}
+
+// Stream is Archive for a tar archive with zstd (RFC 8878) that comes as a stream of so many
+// bytes. With whole it is a tree of a system, which may hold names that a tool may not have.
+func Stream(ctx context.Context, from io.Reader, size int64, whole bool, into string, rules Rules) (*Result, error) {
+	return unpacked(ctx, size, into, rules, func(w *writer) error {
+		w.whole = whole
+		return w.tarOf(from, "zst")
+	})
+}
+
+// unpacked makes a tree of what read gives, from an archive of so many bytes.
+func unpacked(ctx context.Context, size int64, into string, rules Rules, read func(w *writer) error) (*Result, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	w := &writer{ctx: ctx, cancel: cancel, root: into, rules: rules, dirs: map[string]bool{".": false}, names: map[string]tree.Type{}}
-	w.budget = min(int64(MaxBytes), info.Size()*maxRatio+freeBytes)
+	w := &writer{ctx: ctx, cancel: cancel, root: into, rules: rules, dirs: map[string]bool{".": false}, names: map[string]tree.Type{}, modes: rules.Modes}
+	w.budget = min(int64(MaxBytes), size*maxRatio+freeBytes)
 	w.start()
-	switch format {
-	case "tar.gz":
-		err = w.tarGz(archivePath)
-	case "tar.xz", "tar.zst", "tar.bz2":
-		err = w.tarOf(archivePath, strings.TrimPrefix(format, "tar."))
-	case "zip":
-		err = w.zip(archivePath)
-	case "deb":
-		w.whole = true
-		err = w.deb(archivePath)
-	default:
-		if kind, name, ok := strings.Cut(format, ":"); ok && (kind == "binary" || kind == "gz") {
-			err = w.bare(archivePath, kind, name)
-			break
-		}
-		err = fmt.Errorf("archives of the format %q are not known", format)
-	}
+	err := read(w)
 	close(w.jobs)
 	w.wait.Wait()
 	for _, f := range w.after {
