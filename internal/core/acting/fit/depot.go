@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/checkout"
@@ -74,12 +76,18 @@ func copied(ctx context.Context, s *checkout.State, o Options, w work) (bool, er
 		return false, nil
 	}
 	label := w.part.Label() + " " + w.part.Part.Version
-	_, err := s.Store.Copy(ctx, w.part, w.mend, func(fresh string) (tree.Manifest, error) {
-		return o.Depot.Get(ctx, w.part.Tree, w.part.Format == lock.RootFormat, fresh)
+	system := w.part.Format == lock.RootFormat
+	var work errgroup.Group
+	work.Go(func() error {
+		_, err := s.Store.Copy(ctx, w.part, w.mend, func(fresh string) (tree.Manifest, error) {
+			return o.Depot.Get(ctx, w.part.Tree, system, fresh)
+		})
+		return err
 	})
-	if err == nil && w.part.Format == lock.RootFormat {
-		err = copyNamed(ctx, s, o, w.part)
+	if system {
+		work.Go(func() error { return copyNamed(ctx, s, o, w.part) })
 	}
+	err := work.Wait()
 	switch {
 	case err == nil:
 		return true, nil
