@@ -1,7 +1,10 @@
 package main
 
 import (
+	"bytes"
+	"errors"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -50,6 +53,24 @@ func TestTrammelAloneSaysWhatToDoHere(t *testing.T) {
 	if strings.Contains(help, "\nMore\n") {
 		t.Errorf("a command has no group in help:\n%s", help)
 	}
+}
+
+func TestStartFetchesUnlessToldNotTo(t *testing.T) {
+	t.Parallel()
+	h := demoHut(t)
+	h.wary = true
+	h.ok("lock")
+	h.ok("approve", "--yes")
+	for _, command := range []string{"start", "do"} {
+		args := []string{command, "--no-fit", "ledger"}
+		if command == "do" {
+			args[2] = "count"
+		}
+		if o := h.fails(1, []string{"trammel fit"}, args...); strings.Contains(o.err, "fetch ") {
+			t.Errorf("it fetched: %+v", o)
+		}
+	}
+	h.ok("start", "ledger")
 }
 
 func TestOptionsOfOneLetter(t *testing.T) {
@@ -132,4 +153,128 @@ func TestAServiceThatCompilesIsNotCalledDead(t *testing.T) {
 	if st := find(t, h, "lane"); st.State != service.Ready {
 		t.Errorf("%+v", st)
 	}
+}
+
+// byPath runs a command of .trammel/bin as an editor does: with an environment of its own, from
+// anywhere.
+func (h *hut) byPath(dir, name string, args ...string) outcome {
+	h.t.Helper()
+	c := exec.Command(filepath.Join(h.dir, ".trammel/bin", name), args...)
+	c.Dir, c.Env = dir, []string{"PATH=/usr/bin:/bin", "HOME=" + filepath.Dir(h.home)}
+	var out, errs bytes.Buffer
+	c.Stdout, c.Stderr = &out, &errs
+	err := c.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		h.t.Fatal(err)
+	}
+	return outcome{out.String(), errs.String(), c.ProcessState.ExitCode()}
+}
+
+func TestCommandsByPathHaveTheirVariablesAndSayWhenTheyAreStale(t *testing.T) {
+	t.Parallel()
+	for _, isolation := range []string{"clean", "open"} {
+		t.Run(isolation, func(t *testing.T) {
+			h := newHut(t, registry(t), "isolation = \""+isolation+"\"\n"+goAndNode)
+			h.wary = true
+			h.ok("lock")
+			h.ok("fit", "--approve")
+			elsewhere := t.TempDir()
+			want := h.ok("run", "--", "go", "env", "GOTOOLCHAIN")
+			if got := h.byPath(elsewhere, "go", "env", "GOTOOLCHAIN"); got.out != want || got.code != 0 || got.err != "" {
+				t.Errorf("go by its path has %+v, and %q in run", got, want)
+			}
+			if got := h.byPath(elsewhere, "node", "--version"); got.out != "v22.12.0\n" {
+				t.Errorf("node: %+v", got)
+			}
+			// The long way, where no plan is kept, comes to the same.
+			plans, _ := filepath.Glob(filepath.Join(h.home, "state/plans/*"))
+			for _, p := range plans {
+				os.Remove(p)
+			}
+			if got := h.byPath(h.dir, "go", "env", "GOTOOLCHAIN"); got.out != want {
+				t.Errorf("without a plan: %+v", got)
+			}
+			// What is written behind -- is the command's own.
+			if got := h.byPath(h.dir, "node", "--", "--version"); got.code == 2 && strings.Contains(got.err, "trammel") {
+				t.Errorf("with --: %+v", got)
+			}
+
+			h.change("22", "18")
+			if got := h.byPath(elsewhere, "node", "--version"); got.code != 2 || !strings.Contains(got.err, "trammel lock") || got.out != "" {
+				t.Errorf("before lock: %+v", got)
+			}
+			h.ok("lock")
+			if got := h.byPath(elsewhere, "node", "--version"); got.code != 4 || !strings.Contains(got.err, "trammel approve") || got.out != "" {
+				t.Errorf("before consent: %+v", got)
+			}
+			h.ok("approve", "--yes")
+			if got := h.byPath(elsewhere, "node", "--version"); got.code != 1 || !strings.Contains(got.err, "trammel fit") || strings.Contains(got.err, "fetch node") {
+				t.Errorf("before fit: %+v", got)
+			}
+			for _, args := range [][]string{{"run", "--no-fit", "--", "node", "--version"}, {"shell", "--no-fit"}} {
+				h.fails(1, []string{"trammel fit"}, args...)
+			}
+			h.ok("fit")
+			if got := h.byPath(elsewhere, "node", "--version"); got.out != "v18.20.4\n" {
+				t.Errorf("after fit: %+v", got)
+			}
+			// A command that went away says so, also where the folder is on the PATH itself.
+			old := filepath.Join(h.dir, ".trammel/bin/gone")
+			if err := os.Symlink("../command", old); err != nil {
+				t.Fatal(err)
+			}
+			h.env = append(h.env, "PATH="+filepath.Dir(old)+":/usr/bin:/bin")
+			h.fails(127, []string{"gone is not part of heronweir"}, "run", "--", "gone")
+			h.ok("fit")
+			if _, err := os.Lstat(old); err == nil {
+				t.Error("fit left a command that is none")
+			}
+		})
+	}
+}
+
+func TestWhoTypesAVersionIsNotAskedForIt(t *testing.T) {
+	t.Parallel()
+	h := newHut(t, registry(t), goAndNode)
+	h.wary = true
+	h.ok("lock")
+	h.ok("fit", "--approve")
+	if o := h.try("set", "node=18"); o.code != 0 || !strings.Contains(o.err, "your approval goes on") {
+		t.Errorf("%+v", o)
+	}
+	h.ok("fit")
+	h.ok("unset", "node")
+	h.ok("fit")
+	h.ok("set", "node=22")
+	h.ok("fit")
+	// What somebody else changed meanwhile is asked for.
+	h.change("fish-per-hour", "fish-per-day")
+	h.ok("set", "node=18")
+	h.fails(4, []string{"variable WEIR_UNITS"}, "fit")
+	h.ok("approve", "--yes")
+	h.ok("fit")
+	for name, by := range map[string]func(){
+		"a variable":  func() { h.change("fish-per-day", "fish-per-minute") },
+		"a step":      func() { h.write("trammel.toml", h.read("trammel.toml")+"\n[step.more]\nrun = \"true\"\n") },
+		"another one": func() { h.change(`"1.24"`, `"1.22"`) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			before := h.read("trammel.toml")
+			by()
+			if o := h.try("set", "node=22"); strings.Contains(o.err, "goes on") {
+				t.Errorf("%+v", o)
+			}
+			h.fails(4, nil, "fit")
+			h.write("trammel.toml", before)
+			h.ok("lock")
+			h.ok("fit")
+		})
+	}
+	// Who never approved is asked for all of it.
+	h.ok("approve", "--revoke")
+	if o := h.try("set", "node=22"); strings.Contains(o.err, "goes on") {
+		t.Errorf("%+v", o)
+	}
+	h.fails(4, nil, "fit")
 }

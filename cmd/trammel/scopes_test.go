@@ -80,7 +80,7 @@ func TestThePersonsDefaultIsInForceWhereNothingIsDeclared(t *testing.T) {
 	project := h.dir
 	h.dir = t.TempDir()
 	h.wary = true
-	h.ok("fit", "--approve")
+	h.ok("fit") // one's own word needs no consent
 	if out := h.ok("run", "--", "node", "--version"); out != "v18.20.4\n" {
 		t.Errorf("in an empty folder: %s", out)
 	}

@@ -77,7 +77,31 @@ func short(args []string) (code int, done bool) {
 		plan.KeepShort() // the shortest way was not to be had
 		return conclude(context.Background(), become(plan, plan.Ready(h), h.Dir, "", args[3:])), true
 	}
+	if len(args) > 2 && args[1] == "--command" {
+		return byPath(args[2], args[3:]), true
+	}
 	return 0, false
+}
+
+// byPath runs a command of .trammel/bin, by its path there: where this process is, in the
+// environment of the checkout that the path is in.
+func byPath(path string, args []string) int {
+	h := hostNow()
+	path = h.Abs(path)
+	bin := filepath.Dir(path)
+	project := filepath.Dir(filepath.Dir(bin))
+	if filepath.Base(bin) != "bin" || filepath.Dir(bin) != checkout.Local(project) {
+		return conclude(context.Background(), fault.New(fault.Use, "%s is no command of a project", path).Advise("They lie in .trammel/bin of the project's folder."))
+	}
+	argv := append([]string{filepath.Base(path)}, args...)
+	if plan, ok := keptPlan(h, project, bay.Main); ok && h.Getenv("TRAMMEL_TRIAL") == "" {
+		plan.KeepShort()
+		return conclude(context.Background(), become(plan, plan.Ready(h), h.Dir, "", argv))
+	}
+	os.Args = append([]string{"trammel", "--dir", project, "--here", "run", "--no-fit", "--"}, argv...)
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	return run(ctx, os.Args)
 }
 
 func run(ctx context.Context, args []string) int {
@@ -143,6 +167,7 @@ func newApp() *cli.Command {
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "dir", Aliases: []string{"C"}, Usage: "look for the declaration in `FOLDER` and above", Value: "."},
+			&cli.BoolFlag{Name: "here", Hidden: true, Usage: "run commands in this folder, whatever --dir says"},
 			&cli.StringFlag{Name: "bay", Usage: "use the bay `NAME`", Value: bay.Main},
 			&cli.BoolFlag{Name: "quiet", Aliases: []string{"q"}, Usage: "print results only"},
 			&cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "tell more"},

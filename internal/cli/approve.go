@@ -38,6 +38,11 @@ func approveFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "approve", Usage: "approve what the project would run, without asking"}
 }
 
+// noFitFlag is for who decides themselves when something is fetched.
+func noFitFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "no-fit", Usage: "fetch nothing that is not here; say what is missing"}
+}
+
 func approveAction(ctx context.Context, c *cli.Command) error {
 	p, err := open(ctx, c)
 	if err != nil {

@@ -18,6 +18,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/origins/resolve"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/written/declare"
@@ -499,18 +500,37 @@ func edit(ctx context.Context, c *cli.Command, change func(file string, source [
 	if err != nil {
 		return err
 	}
-	p = p.WithWritten(d, overlay)
 	s := screen(c)
 	if fresh {
 		s.Say("%s is new. It is yours alone: keep it out of version control.", filepath.Base(file))
 	}
-	return lockInto(ctx, c, s, p, lockOrder{write: !c.Bool("no-lock"), first: func() error {
+	given, _ := approval.Check(p)
+	err = lockInto(ctx, c, s, p.WithWritten(d, overlay), lockOrder{write: !c.Bool("no-lock"), first: func() error {
 		mode := os.FileMode(0o644)
 		if info, err := os.Stat(file); err == nil {
 			mode = info.Mode().Perm()
 		}
 		return disk.Write(file, after, mode)
 	}})
+	if err != nil || !given.Holds() || c.Bool("no-lock") || c.Bool("local") {
+		return err
+	}
+	// Who was asked for everything else need not be asked for what they typed just now.
+	now, err := look(c)
+	if err != nil {
+		return err
+	}
+	var tools []string
+	for _, arg := range c.Args().Slice() {
+		name, _, _ := strings.Cut(arg, "=")
+		tools = append(tools, name)
+	}
+	if all, err := given.Typed(now, tools); err != nil {
+		return err
+	} else if all {
+		s.Say("Nothing else changed, so your approval goes on.")
+	}
+	return nil
 }
 
 func newerCommand() *cli.Command {

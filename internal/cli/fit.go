@@ -182,7 +182,7 @@ func fitAll(ctx context.Context, c *cli.Command, g approval.Given, o fitOrder) (
 // of, here. What is missing is brought first, since the person consented to all of it.
 func applied(ctx context.Context, c *cli.Command, g approval.Given) (approval.Given, *environ.Plan, error) {
 	now, plan, err := fit.Apply(ctx, g)
-	if !errors.Is(err, checkout.ErrNotFitted) {
+	if !errors.Is(err, checkout.ErrNotFitted) || c.Bool("no-fit") {
 		return now, plan, err
 	}
 	err = withProgress(ctx, screen(c), func(ctx context.Context) error {

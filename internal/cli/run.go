@@ -50,7 +50,7 @@ func runCommand() *cli.Command {
 		ArgsUsage:   "[LOCATOR] -- COMMAND [ARGUMENT…]",
 		Description: example("trammel run -- go test ./...", "trammel run ../heronweir-archive -- go version"),
 		Flags: []cli.Flag{
-			isolationFlag(), trialFlag(), approveFlag(),
+			isolationFlag(), trialFlag(), approveFlag(), noFitFlag(),
 			&cli.BoolFlag{Name: "gaps", Usage: "run it in clean isolation and list every command that it takes from the host"},
 		},
 		StopOnNthArg: &first,
@@ -281,7 +281,7 @@ func splitTrials(lists []string) []string {
 
 // workDir is the folder to run in: that of --dir, or this one.
 func workDir(c *cli.Command) (string, error) {
-	if c.IsSet("dir") {
+	if c.IsSet("dir") && !c.Bool("here") {
 		return filepath.Abs(c.String("dir"))
 	}
 	return os.Getwd()
@@ -336,6 +336,9 @@ func becomeSealed(plan *environ.Compiled, r *environ.Ready, dir, file string, ar
 // lookIn finds a command in an environment, or explains that it is not there.
 func lookIn(plan *environ.Compiled, command string, env []string, dir string) (string, error) {
 	file, err := proctree.LookPath(command, env, dir)
+	if err == nil && strings.HasSuffix(filepath.Dir(file), "/.trammel/bin") {
+		err = &proctree.NotFound{Command: command} // that stands for what the environment has, which has none
+	}
 	if err != nil {
 		return "", notThere(plan, command, err)
 	}
@@ -402,7 +405,7 @@ func doCommand() *cli.Command {
 		Usage:         "run a routine of the team; alone, list them",
 		ArgsUsage:     "[ROUTINE] [ARGUMENT…]",
 		Description:   example("trammel do", "trammel do count redgill"),
-		Flags:         []cli.Flag{isolationFlag(), approveFlag(), jsonFlag()},
+		Flags:         []cli.Flag{isolationFlag(), approveFlag(), noFitFlag(), jsonFlag()},
 		StopOnNthArg:  &first,
 		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Routines) }),
 		Action:        doAction,

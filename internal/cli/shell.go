@@ -27,7 +27,7 @@ func shellCommand() *cli.Command {
 		ArgsUsage:   "[LOCATOR]",
 		Description: example("trammel shell", "trammel shell ../heronweir", "trammel shell git+https://git.example/heronweir.git#v1.2"),
 		Flags: []cli.Flag{
-			isolationFlag(), trialFlag(), approveFlag(),
+			isolationFlag(), trialFlag(), approveFlag(), noFitFlag(),
 			&cli.StringFlag{Name: "login", Usage: "open the shell at `PATH` instead of your own"},
 		},
 		Action: shellAction,

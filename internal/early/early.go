@@ -30,7 +30,11 @@ func init() {
 		_, _ = os.Stdout.WriteString("trammel version " + Version + "\n")
 		os.Exit(0)
 	case len(os.Args) > 3 && os.Args[1] == "run" && os.Args[2] == "--":
-		run(os.Args[3:])
+		run("", os.Args[3:])
+	case len(os.Args) > 2 && os.Args[1] == "--command":
+		if folder, name, ok := strings.Cut(os.Args[2], bin); ok && strings.HasPrefix(folder, "/") {
+			run(folder, append([]string{name}, os.Args[3:]...))
+		}
 	}
 }
 

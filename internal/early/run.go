@@ -9,10 +9,13 @@ import (
 	"app.example/trammel/internal/core/base/kept"
 )
 
-// run becomes the command of `trammel run -- COMMAND` where a plan is kept that is valid. It
-// returns where that is not so, or anything is not as it should be: the longer way decides then,
-// and says what is wrong.
-func run(args []string) {
+// bin is where a checkout has its commands by path.
+const bin = "/.trammel/bin/"
+
+// run becomes the command of `trammel run -- COMMAND` where a plan is kept that is valid, of the
+// project in a folder, or of the one that this folder is in. It returns where that is not so, or
+// anything is not as it should be: the longer way decides then, and says what is wrong.
+func run(folder string, args []string) {
 	environ := os.Environ()
 	getenv := func(name string) (value string, ok bool) {
 		for _, line := range environ {
@@ -30,7 +33,11 @@ func run(args []string) {
 		return
 	}
 	places, ok := placesOf(getenv)
-	project := projectOf(dir)
+	at := dir
+	if folder != "" {
+		at = folder
+	}
+	project := projectOf(at)
 	if !ok || project == "" {
 		return
 	}
@@ -48,11 +55,11 @@ func run(args []string) {
 		return
 	}
 	_, path, _ := strings.Cut(env[len(env)-1], "=")
-	for _, folder := range strings.Split(path, ":") {
-		if !strings.HasPrefix(folder, "/") {
+	for _, on := range strings.Split(path, ":") {
+		if !strings.HasPrefix(on, "/") || strings.HasSuffix(on+"/", bin) {
 			return // what that means, others know
 		}
-		file := strings.TrimSuffix(folder, "/") + "/" + args[0]
+		file := strings.TrimSuffix(on, "/") + "/" + args[0]
 		if info, err := os.Stat(file); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
 			_ = syscall.Exec(file, args, env)
 			return

@@ -289,6 +289,22 @@ func MkdirWithin(dir, name string, mode fs.FileMode) error {
 	return nil
 }
 
+// FreshDirWithin makes an empty folder beside a name below a folder, to be renamed to it, and
+// returns its name. What an earlier process left of the kind is removed.
+func FreshDirWithin(root *os.Root, name string) (string, error) {
+	left, err := fs.Glob(root.FS(), ".new-"+name+"-*")
+	if err != nil {
+		return "", err
+	}
+	for _, old := range left {
+		if err := root.RemoveAll(old); err != nil {
+			return "", err
+		}
+	}
+	fresh := filepath.Join(filepath.Dir(name), ".new-"+filepath.Base(name)+"-"+rand.Text()[:8])
+	return fresh, root.Mkdir(fresh, 0o755)
+}
+
 // RemoveWithin removes what has a name below a folder that somebody else filled; it may
 // be missing.
 func RemoveWithin(dir, name string) error {

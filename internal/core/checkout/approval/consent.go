@@ -14,6 +14,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/written/card"
 )
 
 // Given is consent to the effects of one State. Only Check makes one that holds.
@@ -72,6 +73,9 @@ func Named(text string) ID { return ID("sha256:" + strings.TrimPrefix(text, "sha
 // approval id in the environment. The error names how to approve.
 func Check(s *checkout.State) (Given, error) {
 	list := Effects(s)
+	if s.Written.File == checkout.DefaultFile(s.Places) && len(s.Written.Includes) == 0 {
+		return Given{s, list, ""}, nil // the person's own word, in the person's own folder
+	}
 	last, had := Last(s.Places, s.Dir())
 	if text := s.Host.Getenv(Variable); text != "" {
 		named, id := Named(text), list.ID()
@@ -154,6 +158,50 @@ func (g Given) Carry(now *checkout.State) error {
 		return nil
 	}
 	return record(now, list, g.by)
+}
+
+// Typed keeps consent alive over what the person has just typed: other versions of tools, named
+// one by one, of sources that were approved, with what Trammel's own cards set for them. now is
+// the checkout read again. It tells whether that was all that changed; where it was not, consent
+// ends as always.
+func (g Given) Typed(now *checkout.State, tools []string) (bool, error) {
+	if !g.Holds() || g.by != "" || now.Usable() != nil {
+		return false, nil
+	}
+	list := Effects(now)
+	changes := Changes(g.list.Effects, list.Effects)
+	if len(changes) == 0 {
+		return false, nil
+	}
+	if slices.ContainsFunc(changes, func(c Change) bool { return !typed(c, now, tools) }) {
+		return false, nil
+	}
+	return true, record(now, list, "")
+}
+
+// typed tells whether a change is what somebody named.
+func typed(c Change, now *checkout.State, tools []string) bool {
+	does := c.Old
+	if c.New != nil {
+		does = c.New
+	}
+	switch {
+	case c.Loud:
+		return false
+	case does.Does == Fetches && strings.HasPrefix(c.Name, "root "):
+		return c.Old != nil && c.New != nil // more or fewer packages of an archive that is known
+	}
+	for _, tool := range tools {
+		if does.Does == Fetches && c.Name == "toolchain "+tool {
+			return true
+		}
+		if strings.HasSuffix(c.Name, " by the card of "+tool) || c.Name == "answer of "+tool || c.Name == "install scripts of "+tool || strings.HasPrefix(c.Name, "build of "+tool+" on ") {
+			own, known := card.Builtin(tool)
+			builtin := known && own.Digest() == now.Lock.Items[tool].Card
+			return c.New == nil || builtin && !strings.HasPrefix(c.Name, "install scripts ")
+		}
+	}
+	return false
 }
 
 // Revoke takes consent back; there may be none.

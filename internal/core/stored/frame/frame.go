@@ -371,16 +371,70 @@ func (f Frame) Check() []Difference {
 // shown is what people call a link of a frame: the command, where it is one.
 func shown(name string) string { return strings.TrimPrefix(name, "bin/") }
 
-// Point makes the stable links of a checkout: .trammel/frame and .trammel/bin,
-// for editors and scripts that cannot ask.
-func (f Frame) Point(trammelDir string) error {
+// Point makes what a checkout has of its frame, for editors and scripts that cannot ask: the
+// link .trammel/frame, and the folder .trammel/bin, in which each command is a link to one
+// script. That has the environment decided anew each time, so that the command comes with its
+// variables, and says so when it may not run or is not the locked one any more.
+func (f Frame) Point(trammelDir, script string) error {
 	if err := os.MkdirAll(trammelDir, 0o755); err != nil {
 		return err
 	}
 	if err := disk.LinkWithin(trammelDir, "frame", f.Dir); err != nil {
 		return err
 	}
-	return disk.LinkWithin(trammelDir, "bin", filepath.Join("frame", "bin"))
+	if old, err := disk.ReadWithin(trammelDir, scriptName, disk.MostText); err != nil || string(old) != script {
+		if err := disk.WriteWithin(trammelDir, scriptName, []byte(script), 0o755); err != nil {
+			return err
+		}
+	}
+	root, err := os.OpenRoot(trammelDir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if f.pointed(root) {
+		return nil
+	}
+	fresh, err := disk.FreshDirWithin(root, "bin")
+	if err != nil {
+		return err
+	}
+	defer root.RemoveAll(fresh)
+	for _, c := range f.Commands {
+		if err := root.Symlink("../"+scriptName, fresh+"/"+c.Name); err != nil {
+			return err
+		}
+	}
+	old := fresh + "-old" // a folder cannot be renamed over one that is full
+	defer root.RemoveAll(old)
+	if err := root.Rename("bin", old); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return root.Rename(fresh, "bin")
+}
+
+// scriptName is the file that the commands of .trammel/bin are links to.
+const scriptName = "command"
+
+// pointed tells whether .trammel/bin is as it should be.
+func (f Frame) pointed(root *os.Root) bool {
+	if info, err := root.Lstat("bin"); err != nil || !info.IsDir() {
+		return false
+	}
+	entries, err := fs.ReadDir(root.FS(), "bin")
+	if err != nil || len(entries) != len(f.Commands) {
+		return false
+	}
+	names := map[string]bool{}
+	for _, c := range f.Commands {
+		names[c.Name] = true
+	}
+	for _, e := range entries {
+		if target, err := root.Readlink("bin/" + e.Name()); err != nil || target != "../"+scriptName || !names[e.Name()] {
+			return false
+		}
+	}
+	return true
 }
 
 // Links are all links of the frame: path below it → target.

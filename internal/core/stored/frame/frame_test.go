@@ -1,6 +1,7 @@
 package frame
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -80,18 +81,40 @@ func TestFramesAreNamedByWhatTheyShow(t *testing.T) {
 
 func TestStableLinksMove(t *testing.T) {
 	local, root := filepath.Join(t.TempDir(), ".trammel"), t.TempDir()
+	elsewhere := t.TempDir()
+	if err := os.WriteFile(filepath.Join(elsewhere, "mine"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(os.Mkdir(local, 0o755), os.Symlink(elsewhere, filepath.Join(local, "bin"))); err != nil { // what a checkout may bring
+		t.Fatal(err)
+	}
+	defer func() {
+		if _, err := os.Stat(filepath.Join(elsewhere, "mine")); err != nil {
+			t.Error("something outside was removed")
+		}
+	}()
 	s := store.Open("/store")
 	for _, tools := range [][]lock.PartOn{parts("go:go"), parts("go:go", "node:node")} {
 		f, _ := Of(root, s, tools)
 		if err := f.Make(); err != nil {
 			t.Fatal(err)
 		}
-		if err := f.Point(local); err != nil {
-			t.Fatal(err)
+		for _, script := range []string{"#!/bin/sh\n", "#!/bin/sh\n", "#!/bin/sh\n# another program\n"} {
+			if err := f.Point(local, script); err != nil {
+				t.Fatal(err)
+			}
+			entries, err := os.ReadDir(filepath.Join(local, "bin"))
+			if err != nil || len(entries) != len(tools) {
+				t.Errorf("%v, %v", entries, err)
+			}
+			for _, e := range entries {
+				if raw, err := os.ReadFile(filepath.Join(local, "bin", e.Name())); err != nil || string(raw) != script {
+					t.Errorf("%s: %q, %v", e.Name(), raw, err)
+				}
+			}
 		}
-		entries, err := os.ReadDir(filepath.Join(local, "bin"))
-		if err != nil || len(entries) != len(tools) {
-			t.Errorf("%v, %v", entries, err)
+		if left, _ := filepath.Glob(filepath.Join(local, ".new-*")); len(left) > 0 {
+			t.Errorf("left over: %v", left)
 		}
 	}
 }
