@@ -1,6 +1,7 @@
 package main
 
 import (
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -120,6 +121,23 @@ func TestTheNearestDeclarationWins(t *testing.T) {
 		}
 	}
 	inner.fails(127, nil, "run", "--isolation", "clean", "--", "node") // nothing is merged from above
+	// Which file decided is said, and which ones would have.
+	inner.write("trammel.local.toml", "[variables]\nMINE = \"1\"\n")
+	inner.ok("lock")
+	in := func(h *hut) string { return filepath.Join(h.dir, "trammel.toml") }
+	if out := inner.ok("show"); !strings.Contains(out, "declared by "+in(inner)+", with "+filepath.Join(inner.dir, "trammel.local.toml")) || !strings.Contains(out, "not in force (a nearer one is): "+in(outer)+"\n") {
+		t.Errorf("show:\n%s", out)
+	}
+	if out := inner.ok("show", "go"); !strings.Contains(out, "("+in(inner)+":4)") {
+		t.Errorf("show go:\n%s", out)
+	}
+	var shown struct {
+		By    []struct{ File, Use string } `json:"declared_by"`
+		Tools []struct{ File string }      `json:"toolchain"`
+	}
+	if err := json.Unmarshal([]byte(inner.ok("show", "--json")), &shown); err != nil || len(shown.By) != 3 || shown.By[0].File != in(inner) || shown.By[0].Use != "in force" || shown.By[2].Use != "not in force" || shown.Tools[0].File != in(inner) {
+		t.Errorf("%+v, %v", shown, err)
+	}
 }
 
 func TestGapsListsWhatComesFromTheHost(t *testing.T) {

@@ -69,6 +69,7 @@ type stepOut struct {
 type showOut struct {
 	Format      int                `json:"format"`
 	Project     string             `json:"project"`
+	Files       []checkout.Decider `json:"declared_by"` // the file that decides first, then those that add to it or would have decided
 	Bay         string             `json:"bay"`
 	Isolation   string             `json:"isolation"`
 	Lock        lock.ID            `json:"lock,omitempty"`
@@ -77,7 +78,7 @@ type showOut struct {
 	Tools       []toolOut          `json:"toolchain"`
 	Roots       []rootOut          `json:"roots,omitempty"`
 	Libraries   []setOut           `json:"libraries,omitempty"`
-	Files       []stepOut          `json:"files,omitempty"`
+	Rendered    []stepOut          `json:"files,omitempty"`
 	Steps       []stepOut          `json:"steps"`
 	Services    []service.Status   `json:"services"`
 	Declared    []string           `json:"declared"` // services, running or not
@@ -118,6 +119,9 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	s.Print("%s   bay %s%s   %s%s", s.Paint(ui.Accent, out.Project), out.Bay, in, out.Isolation, ids)
 	if p.Declaration.About != "" {
 		s.Print("%s", s.Paint(ui.Dim, p.Declaration.About))
+	}
+	for _, line := range decided(out.Files) {
+		s.Print("%s", s.Paint(ui.Dim, line))
 	}
 	s.Print("")
 	var rows [][]ui.Cell
@@ -168,7 +172,7 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	for _, x := range p.Declaration.Params {
 		rows = append(rows, []ui.Cell{{Text: group("params")}, {Text: x.Name, Style: ui.Accent}, {Text: p.Declaration.Values[x.Name]}, {Text: x.About, Style: ui.Dim}})
 	}
-	for _, f := range out.Files {
+	for _, f := range out.Rendered {
 		rows = append(rows, []ui.Cell{{Text: group("files")}, {Text: f.Name, Style: ui.Accent}, {Text: f.State, Style: ui.StateStyle(f.State)}, {Text: f.Why, Style: ui.Dim}})
 	}
 	for _, st := range out.Steps {
@@ -209,6 +213,22 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
+// decided says which file decides, and which ones it comes before.
+func decided(files []checkout.Decider) []string {
+	by := map[string][]string{}
+	for _, f := range files {
+		by[f.Use] = append(by[f.Use], f.File)
+	}
+	out := []string{"declared by " + by[checkout.Decides][0]}
+	if with := by[checkout.Adds]; len(with) > 0 {
+		out[0] += ", with " + strings.Join(with, ", ")
+	}
+	if less := by[checkout.Yields]; len(less) > 0 {
+		out = append(out, "not in force (a nearer one is): "+strings.Join(less, ", "))
+	}
+	return out
+}
+
 // capital is a text that begins as a sentence does; the name of a file stays as it is.
 func capital(text string) string {
 	first, _, _ := strings.Cut(text, " ")
@@ -229,7 +249,7 @@ func indent(rows [][]ui.Cell) [][]ui.Cell {
 // gather collects what is in force, as far as the checkout has got.
 func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 	out := &showOut{
-		Format: 1, Project: p.Declaration.Project, Bay: p.Bay.Name, Isolation: string(p.Declaration.Isolation),
+		Format: 1, Project: p.Declaration.Project, Files: p.Deciders(), Bay: p.Bay.Name, Isolation: string(p.Declaration.Isolation),
 		Tools: []toolOut{}, Steps: []stepOut{}, Services: []service.Status{}, Declared: declare.Names(p.Declaration.Services),
 	}
 	l := p.Lock // a stale one still tells what is locked
@@ -247,7 +267,7 @@ func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 		if t.Place.File != declare.FileName && origin == "declaration" {
 			origin = t.Place.File
 		}
-		x := toolOut{Name: t.Name, Ask: t.Ask.String(), File: t.Place.File, Line: t.Place.Line, State: "missing", Source: t.From, Origin: origin}
+		x := toolOut{Name: t.Name, Ask: t.Ask.String(), File: p.FileOf(t.Place.File), Line: t.Place.Line, State: "missing", Source: t.From, Origin: origin}
 		if l != nil {
 			item := l.Items[t.Name]
 			x.Version, x.Source = item.Version, item.Source
@@ -322,7 +342,7 @@ func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 		return nil, err
 	}
 	for _, f := range files {
-		out.Files = append(out.Files, stepOut{Name: f.File.Path, State: f.State, Why: f.Why})
+		out.Rendered = append(out.Rendered, stepOut{Name: f.File.Path, State: f.State, Why: f.Why})
 	}
 	statuses, err := up.Steps()
 	if err != nil {

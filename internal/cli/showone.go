@@ -124,7 +124,7 @@ func showOne(ctx context.Context, s *sheet, p *checkout.State, name string) erro
 
 // showOther shows a param, a rendered file, a secret (never its value) or an add-on.
 func showOther(s *sheet, p *checkout.State, name string) (found bool) {
-	at := func(place fault.Place) fact { return fact{"declared", fmt.Sprintf("%s:%d", place.File, place.Line)} }
+	at := func(place fault.Place) fact { return fact{"declared", fmt.Sprintf("%s:%d", p.FileOf(place.File), place.Line)} }
 	d := p.Declaration
 	for _, x := range d.Params {
 		if x.Name == name {
@@ -158,7 +158,7 @@ func showOther(s *sheet, p *checkout.State, name string) (found bool) {
 }
 
 func showTool(s *sheet, p *checkout.State, t declare.Toolchain, l *lock.Lock, err error) {
-	facts := []fact{{"asked for", fmt.Sprintf("%s   (%s:%d)", t.Ask, t.Place.File, t.Place.Line)}}
+	facts := []fact{{"asked for", fmt.Sprintf("%s   (%s:%d)", t.Ask, p.FileOf(t.Place.File), t.Place.Line)}}
 	if l == nil {
 		s.print(t.Name, "toolchain", append(facts, fact{"locked", "no: " + firstLine(err)}))
 		return
@@ -216,7 +216,7 @@ func showLibraries(s *sheet, p *checkout.State, name string) bool {
 	if !ok {
 		return false
 	}
-	facts := []fact{{"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}}
+	facts := []fact{{"declared", fmt.Sprintf("%s:%d", p.FileOf(x.Place.File), x.Place.Line)}}
 	if p.Lock == nil {
 		s.print(name, "libraries", append(facts, fact{"locked", "no: " + firstLine(p.LockErr)}))
 		return true
@@ -306,7 +306,7 @@ func withoutTool(p *checkout.State, tool string) string {
 
 func showStep(ctx context.Context, s *sheet, p *checkout.State, x declare.Step) {
 	facts := []fact{
-		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}, {"runs", x.Run.String()},
+		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", p.FileOf(x.Place.File), x.Place.Line)}, {"runs", x.Run.String()},
 		{"reads", strings.Join(x.Reads, " ")}, {"needs", strings.Join(x.Needs, " ")},
 		{"log", filepath.Join(p.Bay.Logs(), "step-"+x.Name+".log")},
 	}
@@ -332,7 +332,7 @@ func showStep(ctx context.Context, s *sheet, p *checkout.State, x declare.Step) 
 
 func showService(ctx context.Context, s *sheet, p *checkout.State, x declare.Service) {
 	facts := []fact{
-		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", x.Place.File, x.Place.Line)}, {"runs", x.Run.String()},
+		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", p.FileOf(x.Place.File), x.Place.Line)}, {"runs", x.Run.String()},
 		{"needs", strings.Join(x.Needs, " ")}, {"restart", string(x.Restart)},
 	}
 	statuses, err := service.Connect(p.Bay, p.Host).StatusInFull(ctx)
