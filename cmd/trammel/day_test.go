@@ -278,3 +278,26 @@ func TestWhoTypesAVersionIsNotAskedForIt(t *testing.T) {
 	}
 	h.fails(4, nil, "fit")
 }
+
+// How much comes is said before it comes; what is in the cache does not come again.
+func TestWhatIsFetchedIsSaidBefore(t *testing.T) {
+	t.Parallel()
+	h := newHut(t, registry(t), goAndNode)
+	h.ok("lock")
+	o := h.try("fit")
+	to, fetch := strings.Index(o.err, "To fetch: "), strings.Index(o.err, "fetch node")
+	if o.code != 0 || to < 0 || fetch < to || !strings.Contains(o.err, "node 22.12.0") || !strings.Contains(o.err, "MiB") {
+		t.Errorf("%+v", o)
+	}
+	if o := h.try("fit"); strings.Contains(o.err, "To fetch") {
+		t.Errorf("again: %+v", o)
+	}
+	data := filepath.Join(h.home, "data")
+	writable(data)
+	if err := os.RemoveAll(data); err != nil {
+		t.Fatal(err)
+	}
+	if o := h.try("fit"); o.code != 0 || strings.Contains(o.err, "To fetch") {
+		t.Errorf("from the cache: %+v", o)
+	}
+}

@@ -124,7 +124,9 @@ func showOne(ctx context.Context, s *sheet, p *checkout.State, name string) erro
 
 // showOther shows a param, a rendered file, a secret (never its value) or an add-on.
 func showOther(s *sheet, p *checkout.State, name string) (found bool) {
-	at := func(place fault.Place) fact { return fact{"declared", fmt.Sprintf("%s:%d", p.FileOf(place.File), place.Line)} }
+	at := func(place fault.Place) fact {
+		return fact{"declared", fmt.Sprintf("%s:%d", p.FileOf(place.File), place.Line)}
+	}
 	d := p.Declaration
 	for _, x := range d.Params {
 		if x.Name == name {

@@ -3,6 +3,7 @@ package ui
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -15,7 +16,8 @@ import (
 )
 
 // Progress shows events: on a terminal as a few lines that are redrawn in place,
-// elsewhere as one line for each thing that ended.
+// elsewhere as one line for each thing that ended. Of many things of a kind the first few
+// have lines of their own and the rest are counted; what fails always has one.
 type Progress struct {
 	s     *Screen
 	mu    sync.Mutex
@@ -23,7 +25,24 @@ type Progress struct {
 	drawn int // lines on the screen now
 	stop  chan struct{}
 	done  sync.WaitGroup
+
+	kinds []*kind   // in the order that they began
+	last  time.Time // when a line was printed
 }
+
+// kind counts the things that a verb was done to.
+type kind struct {
+	verb  string
+	ended int
+	bytes int64
+	start time.Time
+	end   time.Time
+}
+
+const (
+	mostLines = 8                // for things of a kind
+	silence   = 15 * time.Second // off a terminal, after which one hears of what is at work
+)
 
 type task struct {
 	name    string
@@ -36,10 +55,14 @@ type task struct {
 
 // NewProgress starts showing. Close ends it.
 func NewProgress(s *Screen) *Progress {
-	p := &Progress{s: s, stop: make(chan struct{})}
-	if s.live {
+	p := &Progress{s: s, stop: make(chan struct{}), last: time.Now()}
+	every, show := 80*time.Millisecond, p.draw
+	if !s.live {
+		every, show = time.Second, p.still
+	}
+	if !s.Quiet {
 		p.done.Go(func() {
-			tick := time.NewTicker(80 * time.Millisecond)
+			tick := time.NewTicker(every)
 			defer tick.Stop()
 			for {
 				select {
@@ -47,7 +70,7 @@ func NewProgress(s *Screen) *Progress {
 					return
 				case <-tick.C:
 					p.mu.Lock()
-					p.draw()
+					show()
 					p.mu.Unlock()
 				}
 			}
@@ -56,13 +79,74 @@ func NewProgress(s *Screen) *Progress {
 	return p
 }
 
-// Close takes the redrawn lines away.
+// Close takes the redrawn lines away, and says what was only counted.
 func (p *Progress) Close() {
 	close(p.stop)
 	p.done.Wait()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.erase()
+	for _, k := range p.kinds {
+		if more := k.ended - mostLines; more > 0 && !p.s.Verbose {
+			p.print(k.verb+" "+many(more), "done", Green, k.end.Sub(k.start), bytesOrNone(k.bytes))
+		}
+	}
+}
+
+func many(n int) string {
+	if n == 1 {
+		return "1 more"
+	}
+	return fmt.Sprintf("%d more", n)
+}
+
+func bytesOrNone(n int64) string {
+	if n == 0 {
+		return ""
+	}
+	return Bytes(n)
+}
+
+// still says off a terminal what has been at work for a while.
+func (p *Progress) still() {
+	if len(p.tasks) == 0 || time.Since(p.last) < silence {
+		return
+	}
+	text := p.tasks[0].String()
+	if n := len(p.tasks) - 1; n > 0 {
+		text += fmt.Sprintf("  (and %d at the same time)", n)
+	}
+	for _, k := range p.kinds {
+		if verb, _, _ := strings.Cut(p.tasks[0].name, " "); verb == k.verb && k.ended > mostLines {
+			text += fmt.Sprintf("  %d before it", k.ended)
+		}
+	}
+	p.line("still at it: " + strings.Join(strings.Fields(text), " "))
+}
+
+// counted notes the end of a thing and tells whether it has no line of its own.
+func (p *Progress) counted(t *task) bool {
+	verb, _, _ := strings.Cut(t.name, " ")
+	if p.s.Verbose || verb == "step" || verb == "service" {
+		return false
+	}
+	i := slices.IndexFunc(p.kinds, func(k *kind) bool { return k.verb == verb })
+	if i < 0 {
+		i = len(p.kinds)
+		p.kinds = append(p.kinds, &kind{verb: verb})
+	}
+	k := p.kinds[i]
+	if k.ended++; k.ended <= mostLines {
+		return false
+	}
+	if k.start.IsZero() || t.start.Before(k.start) {
+		k.start = t.start
+	}
+	k.end = time.Now()
+	if t.unit == event.Bytes && verb == "fetch" {
+		k.bytes += t.current
+	}
+	return true
 }
 
 // Sink takes events from the core.
@@ -101,8 +185,16 @@ func (p *Progress) Sink(e event.Event) {
 		if detail == "" && t.unit == event.Bytes && t.current > 0 {
 			detail = Bytes(t.current)
 		}
-		p.line(strings.TrimRight(fmt.Sprintf("%-34s  %s  %7s  %s", t.name, paint(p.s.errColor, style, fmt.Sprintf("%-6s", word)), Elapsed(e.Elapsed), detail), " "))
+		if e.Phase == event.Done && p.counted(t) {
+			return
+		}
+		p.print(t.name, word, style, e.Elapsed, detail)
 	}
+}
+
+// print prints how a thing ended.
+func (p *Progress) print(name, word string, style Style, took time.Duration, detail string) {
+	p.line(strings.TrimRight(fmt.Sprintf("%-34s  %s  %7s  %s", name, paint(p.s.errColor, style, fmt.Sprintf("%-6s", word)), Elapsed(took), detail), " "))
 }
 
 func (p *Progress) find(name string) *task {
@@ -126,6 +218,7 @@ func (p *Progress) drop(t *task) {
 // line prints a line that stays, above those that are redrawn.
 func (p *Progress) line(text string) {
 	p.erase()
+	p.last = time.Now()
 	fmt.Fprintln(p.s.Err, finish(text, foreign.Text))
 	if p.s.live {
 		p.draw()
@@ -151,6 +244,12 @@ func (p *Progress) draw() {
 		}
 	}
 	var b strings.Builder
+	for _, k := range p.kinds {
+		if more := k.ended - mostLines; more > 0 {
+			b.WriteString(paint(p.s.errColor, Dim, fmt.Sprintf("%s: %s are done", k.verb, many(more))) + "\n")
+			p.drawn++
+		}
+	}
 	for i, t := range p.tasks {
 		if i == most {
 			fmt.Fprintf(&b, "and %d more\n", len(p.tasks)-most)
@@ -165,13 +264,24 @@ func (p *Progress) draw() {
 
 func (t *task) String() string {
 	detail := t.text
-	if t.unit == event.Bytes {
-		detail = Bytes(t.current)
-		if t.total > 0 {
-			detail = fmt.Sprintf("%s of %s  %d%%", Bytes(t.current), Bytes(t.total), 100*t.current/t.total)
-		}
+	took := time.Since(t.start)
+	switch {
+	case t.unit == event.Bytes && t.total > 0:
+		detail = fmt.Sprintf("%s of %s  %d%%%s", Bytes(t.current), Bytes(t.total), 100*t.current/t.total, rate(t.current, took))
+	case t.unit == event.Bytes:
+		detail = Bytes(t.current) + rate(t.current, took)
+	case t.unit == event.Items && t.total > 0:
+		detail = fmt.Sprintf("%d of %d  %d%%", t.current, t.total, 100*t.current/t.total)
 	}
-	return fmt.Sprintf("%-34s  %7s  %s", t.name, Elapsed(time.Since(t.start)), detail)
+	return fmt.Sprintf("%-34s  %7s  %s", t.name, Elapsed(took), detail)
+}
+
+// rate is how fast bytes come, once that can be said.
+func rate(n int64, took time.Duration) string {
+	if took < 300*time.Millisecond {
+		return ""
+	}
+	return "  " + Bytes(int64(float64(n)/took.Seconds())) + "/s"
 }
 
 func cut(s string, width int) string {

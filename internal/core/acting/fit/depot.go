@@ -79,7 +79,7 @@ func copied(ctx context.Context, s *checkout.State, o Options, w work) (bool, er
 	system := w.part.Format == lock.RootFormat
 	var work errgroup.Group
 	work.Go(func() error {
-		_, err := s.Store.Copy(ctx, w.part, w.mend, func(fresh string) (tree.Manifest, error) {
+		_, err := s.Store.Copy(ctx, w.part, w.mend, func(ctx context.Context, fresh string) (tree.Manifest, error) {
 			return o.Depot.Get(ctx, w.part.Tree, system, fresh)
 		})
 		return err

@@ -104,6 +104,9 @@ func bring(ctx context.Context, s *checkout.State, o Options, result *Result) ([
 	if err != nil {
 		return nil, err
 	}
+	if !o.Bundled {
+		expect(ctx, s, o, todo).tell(ctx, o.Depot.answers())
+	}
 	// Sets come last: the toolchains that they are for are there by then. What is built comes second: the toolchain that builds it must be there. Roots
 	// come one by one, since each unpacks on all cores.
 	var unpacked, built, sets []work

@@ -53,7 +53,7 @@ func makeSet(ctx context.Context, s *checkout.State, o Options, from source.Sour
 	if err := addLibraries(ctx, s, o, from, w, library.Kind, list); err != nil {
 		return err
 	}
-	_, err := s.Store.Merge(ctx, w.part, w.mend, func(fresh string) (tree.Manifest, error) {
+	_, err := s.Store.Merge(ctx, w.part, w.mend, func(_ context.Context, fresh string) (tree.Manifest, error) {
 		var pieces []merge.Piece
 		for _, l := range list {
 			p := s.Store.Complete([]lock.PartOn{partOfLibrary(s, w, library.Kind, list, l)})[0]

@@ -12,8 +12,10 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/checkout"
@@ -71,7 +73,7 @@ func buildTree(ctx context.Context, s *checkout.State, o Options, from source.So
 // placePackages fetches packages and unpacks each in its place. executable names the files of
 // one that must be.
 func placePackages(ctx context.Context, s *checkout.State, o Options, from source.Source, part lock.PartOn, packages []npmPackage, fresh string, executable func(place string) []string) error {
-	archives, err := fetchAll(ctx, s, o, from, packages)
+	archives, err := fetchAll(ctx, s, o, from, part.Label(), packages)
 	if err != nil {
 		return err
 	}
@@ -106,9 +108,15 @@ func placeFor(fresh, place string) error {
 	return nil
 }
 
-// fetchAll gets the archives of a tree, as many at once as a host is asked.
-func fetchAll(ctx context.Context, s *checkout.State, o Options, from source.Source, packages []npmPackage) ([]string, error) {
-	ctx, cancel := context.WithCancelCause(ctx)
+// fetchAll gets the archives of a tree, as many at once as a host is asked. They count as one
+// task.
+func fetchAll(ctx context.Context, s *checkout.State, o Options, from source.Source, label string, packages []npmPackage) (_ []string, err error) {
+	task := fmt.Sprintf("fetch %d packages of %s", len(packages), label)
+	done := event.Task(ctx, task)
+	defer func() { done("", err) }()
+	told := event.Within(ctx, task)
+	var have atomic.Int64
+	ctx, cancel := context.WithCancelCause(event.With(ctx, func(event.Event) {}))
 	defer cancel(nil)
 	archives := make([]string, len(packages))
 	slots := make(chan struct{}, 8)
@@ -128,7 +136,9 @@ func fetchAll(ctx context.Context, s *checkout.State, o Options, from source.Sou
 			}
 			if err != nil {
 				cancel(err)
+				return
 			}
+			event.Advance(told, event.Items, have.Add(1), int64(len(packages)))
 		})
 	}
 	wait.Wait()

@@ -46,7 +46,7 @@ func makeRoot(ctx context.Context, s *checkout.State, o Options, from source.Sou
 	if err := addPackages(ctx, s, o, from, w, debs); err != nil {
 		return err
 	}
-	_, err := s.Store.Merge(ctx, w.part, w.mend, func(fresh string) (tree.Manifest, error) {
+	_, err := s.Store.Merge(ctx, w.part, w.mend, func(_ context.Context, fresh string) (tree.Manifest, error) {
 		var pieces []root.Piece
 		for _, d := range s.Store.Complete(slices.Clone(debs)) {
 			m, err := s.Store.Manifest(d)

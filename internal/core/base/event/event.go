@@ -83,6 +83,20 @@ func Cause(err error) error {
 	return err
 }
 
+type taskKey struct{}
+
+// Within returns a context in which Advance tells of a task.
+func Within(ctx context.Context, task string) context.Context {
+	return context.WithValue(ctx, taskKey{}, task)
+}
+
+// Advance tells how far the task of a context has got; without one it tells nothing.
+func Advance(ctx context.Context, unit Unit, current, total int64) {
+	if task, ok := ctx.Value(taskKey{}).(string); ok {
+		Send(ctx, Event{Phase: Progress, Task: task, Unit: unit, Current: current, Total: total})
+	}
+}
+
 // Task sends Begin and returns a function that ends the task: Done when the
 // error is nil, Failed otherwise.
 func Task(ctx context.Context, name string) func(text string, err error) {

@@ -283,7 +283,30 @@ func temporary(err error) bool {
 }
 
 func (c *Client) request(ctx context.Context, a Address, header http.Header) (*http.Response, error) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, a.URL, nil)
+	return c.ask(ctx, http.MethodGet, a, header)
+}
+
+// Size is how many bytes an address would answer with, as its server says when asked for no more
+// than that (RFC 9110, section 9.3.2); 0 where it does not say. It is tried once.
+func (c *Client) Size(ctx context.Context, a Address) int64 {
+	if c.offline || strings.HasPrefix(a.URL, "file://") {
+		return 0
+	}
+	release, err := c.slot(ctx, hostOf(a))
+	if err != nil {
+		return 0
+	}
+	defer release()
+	resp, err := c.ask(ctx, http.MethodHead, a, nil)
+	if err != nil {
+		return 0
+	}
+	resp.Body.Close()
+	return max(resp.ContentLength, 0)
+}
+
+func (c *Client) ask(ctx context.Context, method string, a Address, header http.Header) (*http.Response, error) {
+	r, err := http.NewRequestWithContext(ctx, method, a.URL, nil)
 	if err != nil {
 		return nil, &errLies{"the address does not parse"}
 	}

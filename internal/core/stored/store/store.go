@@ -208,7 +208,9 @@ func (s *Store) Add(ctx context.Context, p lock.PartOn, mend bool, get func() (a
 		if err != nil {
 			return "", err
 		}
-		return s.told(ctx, "unpack", p, id, func(fresh string) (tree.Manifest, error) { return unpackInto(ctx, p, archive, fresh) })
+		return s.told(ctx, "unpack", p, id, func(ctx context.Context, fresh string) (tree.Manifest, error) {
+			return unpackInto(ctx, p, archive, fresh)
+		})
 	})
 }
 
@@ -216,7 +218,7 @@ func (s *Store) Add(ctx context.Context, p lock.PartOn, mend bool, get func() (a
 // the part when its tree is the locked one.
 func (s *Store) Make(ctx context.Context, p lock.PartOn, mend bool, build func(fresh string) error) (treeDigest tree.Digest, err error) {
 	return s.once(ctx, p, string(p.Digest)+p.Builder+p.Name, mend, func(p lock.PartOn, id string) (tree.Digest, error) {
-		return s.told(ctx, "build", p, id, func(fresh string) (tree.Manifest, error) {
+		return s.told(ctx, "build", p, id, func(_ context.Context, fresh string) (tree.Manifest, error) {
 			if err := build(fresh); err != nil {
 				return nil, err
 			}
@@ -227,7 +229,7 @@ func (s *Store) Make(ctx context.Context, p lock.PartOn, mend bool, build func(f
 
 // Copy is Add for a part that is had as a whole tree: get fills a fresh folder, which becomes
 // the part when its tree, which get returns, is the one that the part has.
-func (s *Store) Copy(ctx context.Context, p lock.PartOn, mend bool, get func(fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, err error) {
+func (s *Store) Copy(ctx context.Context, p lock.PartOn, mend bool, get func(ctx context.Context, fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, err error) {
 	id := string(p.Digest)
 	if p.Build != "" {
 		id += p.Builder + p.Name
@@ -239,7 +241,7 @@ func (s *Store) Copy(ctx context.Context, p lock.PartOn, mend bool, get func(fre
 
 // Merge is Add for a root, which fill makes of parts that are in the store; it
 // returns the root's manifest. Files of a root are the parts' own.
-func (s *Store) Merge(ctx context.Context, p lock.PartOn, mend bool, fill func(fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, err error) {
+func (s *Store) Merge(ctx context.Context, p lock.PartOn, mend bool, fill func(ctx context.Context, fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, err error) {
 	return s.once(ctx, p, string(p.Digest), mend, func(p lock.PartOn, id string) (tree.Digest, error) {
 		return s.told(ctx, "make", p, id, fill)
 	})
@@ -276,9 +278,10 @@ func (s *Store) once(ctx context.Context, p lock.PartOn, name string, mend bool,
 }
 
 // told adds a part and tells of it as a task.
-func (s *Store) told(ctx context.Context, verb string, p lock.PartOn, id string, fill func(fresh string) (tree.Manifest, error)) (tree.Digest, error) {
-	done := event.Task(ctx, verb+" "+p.Label()+" "+p.Part.Version)
-	t, count, err := s.add(ctx, p, id, fill)
+func (s *Store) told(ctx context.Context, verb string, p lock.PartOn, id string, fill func(ctx context.Context, fresh string) (tree.Manifest, error)) (tree.Digest, error) {
+	task := verb + " " + p.Label() + " " + p.Part.Version
+	done := event.Task(ctx, task)
+	t, count, err := s.add(event.Within(ctx, task), p, id, fill)
 	done(plural(count, "file"), err)
 	return t, err
 }
@@ -312,7 +315,7 @@ func plural(n int, word string) string {
 // drops the archive from its cache.
 var WrongBytes = errors.New("wrong bytes")
 
-func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, count int, err error) {
+func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(ctx context.Context, fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, count int, err error) {
 	// What an earlier process left, killed while it made this part.
 	if old, err := filepath.Glob(filepath.Join(s.root, ".new-"+id+"-*")); err == nil {
 		for _, left := range old {
@@ -328,7 +331,7 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(fre
 			disk.RemoveAll(fresh)
 		}
 	}()
-	manifest, err := fill(fresh)
+	manifest, err := fill(ctx, fresh)
 	if err != nil {
 		return "", 0, err
 	}

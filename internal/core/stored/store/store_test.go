@@ -203,7 +203,7 @@ func TestATreeThatLinksLeadOutOfIsNotKept(t *testing.T) {
 	p, _ := part(t, "x")
 	p.Tree, p.Bin = "", nil
 	for name, links := range map[string][2]string{"one": {"q", "../x"}, "absolute": {"q", "/etc"}, "deeper": {"a/b/q", "../../../x"}} {
-		_, err := s.Merge(context.Background(), p, false, func(fresh string) (tree.Manifest, error) {
+		_, err := s.Merge(context.Background(), p, false, func(_ context.Context, fresh string) (tree.Manifest, error) {
 			at := filepath.Join(fresh, links[0])
 			if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
 				return nil, err

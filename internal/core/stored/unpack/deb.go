@@ -31,7 +31,7 @@ func (w *writer) deb(archivePath string) error {
 		return err
 	}
 	defer f.Close()
-	if err := members(f, w.debMember); err != nil {
+	if err := members(counted{f, w}, w.debMember); err != nil {
 		return err
 	}
 	if _, ok := w.names[key(ControlFolder+"/control")]; !ok {

@@ -25,7 +25,7 @@ func (w *writer) tarGz(archivePath string) error {
 		return err
 	}
 	defer f.Close()
-	unzipped, err := gzip.NewReader(bufio.NewReaderSize(f, 1<<20))
+	unzipped, err := gzip.NewReader(bufio.NewReaderSize(counted{f, w}, 1<<20))
 	if err != nil {
 		return fmt.Errorf("the archive is not gzip: %w", err)
 	}
@@ -161,7 +161,7 @@ func (w *writer) tarFile(archivePath, compression string) error {
 }
 
 func (w *writer) tarOf(from io.Reader, compression string) (err error) {
-	in := bufio.NewReaderSize(from, 1<<20)
+	in := bufio.NewReaderSize(counted{from, w}, 1<<20)
 	var plain io.Reader
 	switch compression {
 	case "xz":
@@ -195,9 +195,9 @@ func (w *writer) bare(archivePath, kind, name string) error {
 		return err
 	}
 	defer f.Close()
-	var in io.Reader = f
+	var in io.Reader = counted{f, w}
 	if kind == "gz" {
-		z, err := gzip.NewReader(bufio.NewReaderSize(f, 1<<20))
+		z, err := gzip.NewReader(bufio.NewReaderSize(in, 1<<20))
 		if err != nil {
 			return fmt.Errorf("the file is not gzip: %w", err)
 		}

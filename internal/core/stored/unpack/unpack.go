@@ -20,11 +20,13 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/sys/unix"
 
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/stored/tree"
 )
 
@@ -102,7 +104,7 @@ func Stream(ctx context.Context, from io.Reader, size int64, whole bool, into st
 func unpacked(ctx context.Context, size int64, into string, rules Rules, read func(w *writer) error) (*Result, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	w := &writer{ctx: ctx, cancel: cancel, root: into, rules: rules, dirs: map[string]bool{".": false}, names: map[string]tree.Type{}, modes: rules.Modes}
+	w := &writer{ctx: ctx, cancel: cancel, root: into, rules: rules, dirs: map[string]bool{".": false}, names: map[string]tree.Type{}, modes: rules.Modes, size: size}
 	w.budget = min(int64(MaxBytes), size*maxRatio+freeBytes)
 	w.start()
 	err := read(w)
@@ -135,6 +137,8 @@ type writer struct {
 	root   string
 	rules  Rules
 	budget int64 // bytes that may still be written
+	size   int64 // of the archive
+	read   atomic.Int64
 
 	dirs  map[string]bool      // folders made; true when something is in them
 	names map[string]tree.Type // entries, to find those that appear twice
@@ -149,6 +153,29 @@ type writer struct {
 	mu      sync.Mutex
 	entries tree.Manifest
 	modes   bool // files keep the modes that the archive gives them
+}
+
+// tellEvery is how many bytes of an archive are read between two words about it.
+const tellEvery = 1 << 20
+
+// advance counts bytes of the archive that were read, and tells of them now and then.
+func (w *writer) advance(n int64) {
+	now := w.read.Add(n)
+	if now/tellEvery != (now-n)/tellEvery {
+		event.Advance(w.ctx, event.Bytes, min(now, w.size), w.size)
+	}
+}
+
+// counted is an archive whose reading is told of.
+type counted struct {
+	io.Reader
+	w *writer
+}
+
+func (c counted) Read(b []byte) (int, error) {
+	n, err := c.Reader.Read(b)
+	c.w.advance(int64(n))
+	return n, err
 }
 
 type link struct{ name, target string }

@@ -9,13 +9,16 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"golang.org/x/mod/sumdb/dirhash"
 
+	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/stored/tree"
 )
 
@@ -336,6 +339,44 @@ func TestAFileThatIsThereTwiceIsOne(t *testing.T) {
 			var refused *Refused
 			if c.ok && (err != nil || len(r.Manifest) != 1) || !c.ok && !errors.As(err, &refused) {
 				t.Errorf("%v, %v", r, err)
+			}
+		})
+	}
+}
+
+// However an archive is packed, one is told how far its unpacking has got.
+func TestUnpackingTellsHowFarItIs(t *testing.T) {
+	random := make([]byte, 6<<20)
+	seeded := rand.NewChaCha8([32]byte{1})
+	_, _ = seeded.Read(random)
+	for _, format := range []string{"tar.gz", "zip"} {
+		t.Run(format, func(t *testing.T) {
+			archive := filepath.Join(t.TempDir(), "archive")
+			var content []byte
+			if format == "zip" {
+				content = zipOf(t, nil, [2]string{"weir/a", string(random[:3<<20])}, [2]string{"weir/b", string(random[3<<20:])})
+			} else {
+				content = tarGz(t, file("weir/lane", string(random)))
+			}
+			if err := os.WriteFile(archive, content, 0o644); err != nil {
+				t.Fatal(err)
+			}
+			var mu sync.Mutex
+			var last event.Event
+			told := 0
+			ctx := event.With(context.Background(), func(e event.Event) {
+				mu.Lock()
+				defer mu.Unlock()
+				if e.Phase == event.Progress && e.Task == "unpack weir" {
+					last = e
+					told++
+				}
+			})
+			if _, err := Archive(event.Within(ctx, "unpack weir"), archive, format, t.TempDir(), Rules{}); err != nil {
+				t.Fatal(err)
+			}
+			if told < 2 || last.Total != int64(len(content)) || last.Current > last.Total || last.Current < last.Total/2 {
+				t.Errorf("told %d times, last %+v", told, last)
 			}
 		})
 	}

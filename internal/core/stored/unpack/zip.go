@@ -84,6 +84,7 @@ func (w *writer) zipEntry(f *zip.File, sums *moduleSums) error {
 		if _, err := io.CopyBuffer(to, struct{ io.Reader }{in}, buffer); err != nil {
 			return damaged(err)
 		}
+		w.advance(int64(f.CompressedSize64))
 		if w.rules.HashZip {
 			sums.add(f.Name, hex.EncodeToString(sum.Sum(nil)))
 		}
