@@ -59,18 +59,19 @@ func chooseParams(c *cli.Command, p *checkout.State) (*checkout.State, error) {
 
 // paramOut is one param as `show params --json` prints it.
 type paramOut struct {
-	Name    string `json:"name"`
-	Kind    string `json:"kind"`
-	Value   string `json:"value"`
-	Origin  string `json:"origin"` // "default" or "bay"
-	Allowed string `json:"allowed"`
-	About   string `json:"about,omitempty"`
+	Name    string   `json:"name"`
+	Kind    string   `json:"kind"`
+	Value   string   `json:"value"`
+	Origin  string   `json:"origin"` // "default", or "bay " and its name
+	Allowed string   `json:"allowed"`
+	Of      []string `json:"of,omitempty"` // the values of a choice
+	About   string   `json:"about,omitempty"`
 }
 
 func showParams(s *ui.Screen, p *checkout.State, json bool) error {
 	out := []paramOut{}
 	for _, x := range p.Declaration.Params {
-		one := paramOut{x.Name, x.Kind, p.Declaration.Values[x.Name], "default", x.Allowed(), x.About}
+		one := paramOut{x.Name, x.Kind, p.Declaration.Values[x.Name], "default", x.Allowed(), x.Of, x.About}
 		if _, ok := p.Chosen[x.Name]; ok {
 			one.Origin = "bay " + p.Bay.Name
 		}

@@ -81,7 +81,8 @@ type showOut struct {
 	Rendered    []stepOut          `json:"files,omitempty"`
 	Steps       []stepOut          `json:"steps"`
 	Services    []service.Status   `json:"services"`
-	Declared    []string           `json:"declared"` // services, running or not
+	Declared    []string           `json:"declared"`       // services, running or not
+	Dumps       []string           `json:"data,omitempty"` // services whose data can be saved
 	Weak        bool               `json:"weak_cleanup,omitempty"`
 	Approval    string             `json:"approval,omitempty"`         // why the project may not run yet
 	Earlier     []string           `json:"earlier,omitempty"`          // services that run an earlier environment
@@ -251,6 +252,11 @@ func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 	out := &showOut{
 		Format: 1, Project: p.Declaration.Project, Files: p.Deciders(), Bay: p.Bay.Name, Isolation: string(p.Declaration.Isolation),
 		Tools: []toolOut{}, Steps: []stepOut{}, Services: []service.Status{}, Declared: declare.Names(p.Declaration.Services),
+	}
+	for _, x := range p.Declaration.Services {
+		if x.Card["data.save"] != "" && x.Copies == 1 {
+			out.Dumps = append(out.Dumps, x.Name)
+		}
 	}
 	l := p.Lock // a stale one still tells what is locked
 	if p.LockErr != nil {

@@ -59,7 +59,7 @@ func Apply(ctx context.Context, g approval.Given) (approval.Given, *environ.Plan
 	if err := makeFrame(p); err != nil {
 		return g, nil, err
 	}
-	if err := p.Frame.Point(checkout.Local(s.Dir()), byPath(s)); err != nil {
+	if err := p.Frame.Point(ctx, checkout.Local(s.Dir()), byPath(s)); err != nil {
 		return g, nil, err
 	}
 	if err := os.MkdirAll(filepath.Join(p.Home, "bin"), 0o755); err != nil {

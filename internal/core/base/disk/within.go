@@ -290,7 +290,8 @@ func MkdirWithin(dir, name string, mode fs.FileMode) error {
 }
 
 // FreshDirWithin makes an empty folder beside a name below a folder, to be renamed to it, and
-// returns its name. What an earlier process left of the kind is removed.
+// returns its name. What an earlier process left of the kind is removed: the caller sees to it
+// that nobody else makes one meanwhile.
 func FreshDirWithin(root *os.Root, name string) (string, error) {
 	left, err := fs.Glob(root.FS(), ".new-"+name+"-*")
 	if err != nil {

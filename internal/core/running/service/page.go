@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/subtle"
@@ -10,6 +11,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"math"
 	"net/http"
 	"os"
 	"os/exec"
@@ -51,6 +53,8 @@ type facts struct {
 	Environment string    `json:"environment"`
 	Due         []dueOut  `json:"due"`
 	Routines    []routine `json:"routines"`
+	Params      []param   `json:"params"`
+	Dumps       []string  `json:"dumps"` // services whose data can be saved
 	names       []string  // of declared services
 }
 
@@ -65,6 +69,15 @@ type routine struct {
 	Run   string `json:"run"`
 }
 
+type param struct {
+	Name    string   `json:"name"`
+	Kind    string   `json:"kind"`
+	Value   string   `json:"value"`
+	Allowed string   `json:"allowed"`
+	Of      []string `json:"of"`
+	About   string   `json:"about"`
+}
+
 func newPage(s *supervisor) *page {
 	raw := make([]byte, 24)
 	_, _ = rand.Read(raw) // never fails (crypto/rand)
@@ -76,6 +89,7 @@ func (p *page) handle(mux *http.ServeMux) {
 	mux.HandleFunc("GET /page/state", p.state)
 	mux.HandleFunc("GET /page/logs", p.logs)
 	mux.HandleFunc("POST /page/act", p.act)
+	mux.HandleFunc("POST /page/save", p.save)
 }
 
 func (p *page) show(w http.ResponseWriter, r *http.Request) {
@@ -107,6 +121,8 @@ type serviceOut struct {
 	Address  string    `json:"address,omitempty"`
 	Ports    []string  `json:"ports"`
 	More     []string  `json:"more"`
+	Memory   int64     `json:"memory"` // bytes
+	CPU      float64   `json:"cpu"`    // per cent of a core, since the last look
 }
 
 func (p *page) state(w http.ResponseWriter, r *http.Request) {
@@ -121,7 +137,7 @@ func (p *page) state(w http.ResponseWriter, r *http.Request) {
 	}{facts: known, Services: []serviceOut{}, Logs: p.logNames()}
 	seen := map[string]bool{}
 	for _, st := range list {
-		x := serviceOut{Name: st.Name, Service: st.Service, State: st.State, Reason: foreign.Text(st.Reason), Since: st.Since, Running: st.Running(), Restarts: st.Restarts, Address: st.Address, Ports: []string{}, More: []string{}}
+		x := serviceOut{Name: st.Name, Service: st.Service, State: st.State, Reason: foreign.Text(st.Reason), Since: st.Since, Running: st.Running(), Restarts: st.Restarts, Address: cmp.Or(st.Own, st.Address), Ports: []string{}, More: []string{}, Memory: st.Memory, CPU: math.Round(st.CPU * 100)}
 		for _, at := range st.Where() {
 			if !strings.HasPrefix(at, "http://") {
 				x.Ports = append(x.Ports, at)
@@ -250,10 +266,11 @@ func (p *page) self(ctx context.Context, args ...string) (*exec.Cmd, error) {
 func (p *page) ask() facts {
 	ctx, cancel := context.WithTimeout(p.s.ctx, 20*time.Second)
 	defer cancel()
-	f := facts{Due: []dueOut{}, Routines: []routine{}}
+	f := facts{Due: []dueOut{}, Routines: []routine{}, Params: []param{}, Dumps: []string{}}
 	var shown struct {
 		Environment string `json:"environment"`
 		Declared    []string
+		Data        []string `json:"data"`
 		Steps       []struct {
 			Name, State, Why string
 		} `json:"steps"`
@@ -261,8 +278,11 @@ func (p *page) ask() facts {
 	var listed struct {
 		Routines []routine `json:"routines"`
 	}
-	for command, into := range map[string]any{"show": &shown, "do": &listed} {
-		cmd, err := p.self(ctx, command, "--json")
+	var chosen struct {
+		Params []param `json:"params"`
+	}
+	for command, into := range map[string]any{"show": &shown, "do": &listed, "show params": &chosen} {
+		cmd, err := p.self(ctx, append(strings.Fields(command), "--json")...)
 		if err != nil {
 			continue
 		}
@@ -279,6 +299,15 @@ func (p *page) ask() facts {
 		}
 	}
 	f.names = shown.Declared
+	if shown.Data != nil {
+		f.Dumps = shown.Data
+	}
+	if chosen.Params != nil {
+		f.Params = chosen.Params
+		for i, x := range f.Params {
+			f.Params[i].About, f.Params[i].Value = foreign.Line(x.About), foreign.Line(x.Value)
+		}
+	}
 	if listed.Routines != nil {
 		f.Routines = listed.Routines
 		for i, r := range f.Routines {
@@ -387,9 +416,8 @@ func (p *page) logs(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// act starts, stops or restarts a service or runs a routine. It answers when that is
-// done, with what the command said when it failed.
-func (p *page) act(w http.ResponseWriter, r *http.Request) {
+// asked reads a question and tells whether the page itself asks it; otherwise it is answered.
+func (p *page) asked(w http.ResponseWriter, r *http.Request) (ask question, ok bool) {
 	// The question is read before anything is answered: an answer to one that is still
 	// being sent does not arrive.
 	raw, readErr := io.ReadAll(io.LimitReader(r.Body, 64<<10))
@@ -398,47 +426,120 @@ func (p *page) act(w http.ResponseWriter, r *http.Request) {
 	given := []byte(r.Header.Get("X-Trammel-Token"))
 	if subtle.ConstantTimeCompare(given, []byte(p.token)) != 1 || origin != "" && origin != "http://"+r.Host || site != "" && site != "same-origin" {
 		http.Error(w, "this is not asked for by the page itself; load it anew", http.StatusForbidden)
-		return
+		return ask, false
 	}
-	var ask struct{ What, Name string }
-	if readErr != nil || json.Unmarshal(raw, &ask) != nil || !isName(ask.Name) {
+	if readErr != nil || json.Unmarshal(raw, &ask) != nil || !isName(ask.Name) || len(ask.Value) > mostValue || strings.ContainsRune(ask.Value, 0) {
 		http.Error(w, "it cannot be told what to do", http.StatusBadRequest)
+		return ask, false
+	}
+	return ask, true
+}
+
+// question is what the page asks for.
+type question struct {
+	What  string // "start", "stop", "restart", "do", "fit", "param" or "save"
+	Name  string
+	Value string // of a param
+}
+
+// mostValue is how long the value of a param may be that is chosen on the page, in bytes.
+const mostValue = 4096
+
+// act starts, stops or restarts a service, runs a routine or what is due, or chooses a param. It
+// answers when that is done, with what the command said when it failed.
+func (p *page) act(w http.ResponseWriter, r *http.Request) {
+	ask, ok := p.asked(w, r)
+	if !ok {
 		return
 	}
-	commands := map[string][][]string{
-		"start": {{"start", ask.Name}}, "stop": {{"stop", ask.Name}}, "do": {{"do", ask.Name}},
-		"restart": {{"start", "--again", ask.Name}},
+	args := map[string][]string{
+		"start": {"start", ask.Name}, "stop": {"stop", ask.Name}, "do": {"do", ask.Name},
+		"restart": {"start", "--again", ask.Name}, "fit": {"fit"}, "param": p.choose(ask),
 	}[ask.What]
-	if commands == nil {
+	if args == nil {
 		http.Error(w, "it cannot be told what to do", http.StatusBadRequest)
 		return
 	}
-	for _, args := range commands {
-		// What was begun is carried through, also when the browser goes.
-		cmd, err := p.self(p.s.ctx, args...)
-		if err != nil {
-			http.Error(w, err.Error(), http.StatusInternalServerError)
-			return
-		}
-		var out []byte
-		if ask.What == "do" {
-			err = p.runLogged(cmd, "routine-"+ask.Name)
-		} else {
-			out, err = cmd.CombinedOutput()
-		}
-		if err != nil {
-			text := strings.TrimSpace(string(out))
-			if text == "" {
-				text = fmt.Sprintf("%s ended with %v; its log has more", ask.Name, err)
-			}
-			http.Error(w, text[max(0, len(text)-2000):], http.StatusConflict)
-			return
-		}
+	// What was begun is carried through, also when the browser goes.
+	cmd, err := p.self(p.s.ctx, args...)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	var out []byte
+	switch ask.What {
+	case "do":
+		err = p.runLogged(cmd, "routine-"+ask.Name)
+	case "fit": // its name has a sign that no service's has
+		err = p.runLogged(cmd, fitLog)
+	default:
+		out, err = cmd.CombinedOutput()
 	}
 	p.mu.Lock()
 	p.at = time.Time{}
 	p.mu.Unlock()
+	if err != nil {
+		text := foreign.Text(strings.TrimSpace(string(out)))
+		if text == "" {
+			text = fmt.Sprintf("%s ended with %v; its log has more", ask.Name, err)
+		}
+		http.Error(w, text[max(0, len(text)-2000):], http.StatusConflict)
+		return
+	}
 	w.WriteHeader(http.StatusNoContent)
+}
+
+// fitLog is the log of what the page had fitted.
+const fitLog = "page.fit"
+
+// choose is the command that chooses a param: what runs takes it on, and nothing else is started.
+func (p *page) choose(ask question) []string {
+	args := []string{"fit", "--param=" + ask.Name + "=" + ask.Value}
+	var running []string
+	for _, st := range p.s.statuses() {
+		if st.Running() && !slices.Contains(running, st.Service) {
+			running = append(running, st.Service)
+		}
+	}
+	if len(running) > 0 {
+		args[0] = "start"
+	}
+	return append(args, running...)
+}
+
+// save sends a service's data as a file.
+func (p *page) save(w http.ResponseWriter, r *http.Request) {
+	ask, ok := p.asked(w, r)
+	if !ok {
+		return
+	}
+	dir, err := os.MkdirTemp(p.s.bay.Records, ".save-")
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	defer os.RemoveAll(dir)
+	file := filepath.Join(dir, "dump.gz")
+	cmd, err := p.self(p.s.ctx, "data", "save", ask.Name, file)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		text := foreign.Text(strings.TrimSpace(string(out)))
+		http.Error(w, text[max(0, len(text)-2000):], http.StatusConflict)
+		return
+	}
+	in, err := os.Open(file)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	defer in.Close()
+	w.Header().Set("Content-Type", "application/gzip")
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", ask.Name+"-"+time.Now().Format("2006-01-02-1504")+".gz"))
+	_, _ = io.Copy(w, in)
 }
 
 // isName tells whether a text can be the name of a service, a copy of one, or a routine:

@@ -13,6 +13,7 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -42,12 +43,14 @@ type routes struct {
 	Project  string           `json:"project"`
 	Label    string           `json:"label"` // what the names of this checkout end in: its project, or a name of its own
 	Bay      string           `json:"bay"`
+	Checkout string           `json:"checkout"`
 	Records  string           `json:"records"`
 	Services map[string][]way `json:"services"` // a copy each
 }
 
 // way is where a copy of a service is reached.
 type way struct {
+	Name   string `json:"name"`             // of the copy
 	Port   int    `json:"port"`             // on this machine
 	Socket uint64 `json:"socket,omitempty"` // its own listener there; 0 where that cannot be told
 	State  string `json:"state"`
@@ -112,7 +115,7 @@ func (s *supervisor) takeLabel() {
 func (s *supervisor) publish() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	r := routes{Project: s.bay.Project, Label: s.label, Bay: s.bay.Name, Records: s.bay.Records, Services: map[string][]way{}}
+	r := routes{Project: s.bay.Project, Label: s.label, Bay: s.bay.Name, Checkout: s.bay.Checkout, Records: s.bay.Records, Services: map[string][]way{}}
 	names := make([]string, 0, len(s.units))
 	for name := range s.units {
 		names = append(names, name)
@@ -124,7 +127,7 @@ func (s *supervisor) publish() {
 		if port == 0 || !st.Running() {
 			continue
 		}
-		w := way{Port: port, State: st.State}
+		w := way{Name: name, Port: port, State: st.State}
 		if h := u.present(); h != nil && u.spec.Network == "" && st.State != Starting {
 			w.Socket = h.socket(port)
 		}
@@ -215,7 +218,7 @@ func (s *supervisor) serveNames(ctx context.Context) {
 			s.log.Warn("the port of names cannot be noted", "error", err)
 		}
 		server := &http.Server{
-			Handler: &router{dir: s.bay.Routes(), log: s.log}, ReadHeaderTimeout: 10 * time.Second,
+			Handler: &router{dir: s.bay.Routes(), log: s.log, self: s.page.self}, ReadHeaderTimeout: 10 * time.Second,
 			ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 		}
 		go func() { <-ctx.Done(); server.Close() }()
@@ -231,6 +234,7 @@ func (s *supervisor) serveNames(ctx context.Context) {
 type router struct {
 	dir  string
 	log  *slog.Logger
+	self func(ctx context.Context, args ...string) (*exec.Cmd, error)
 	turn atomic.Uint64
 }
 
@@ -272,6 +276,10 @@ func (t *router) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	all := t.known()
+	if name == "localhost" {
+		t.overview(w, r, all)
+		return
+	}
 	for _, bay := range all { // a bay's page comes before a service of that name
 		if name == bay.host("") {
 			t.page(w, r, bay)
@@ -283,6 +291,13 @@ func (t *router) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			if name == bay.host(service) && len(ways) > 0 {
 				t.service(w, r, service, ways)
 				return
+			}
+			// One copy: 2.lane.heronweir.localhost
+			for _, w1 := range ways {
+				if copy, ok := copyOf(w1.Name, service); ok && name == bay.host(copy+"."+service) {
+					t.service(w, r, service, []way{w1})
+					return
+				}
 			}
 		}
 	}

@@ -125,6 +125,7 @@ type Status struct {
 	Build    string         `json:"build"`
 	Weak     bool           `json:"weak,omitempty"`    // runs without a namespace: clean-up is weaker
 	Address  string         `json:"address,omitempty"` // URL by name, of one that browsers are sent to
+	Own      string         `json:"own,omitempty"`     // URL of this copy, where there are several
 	Open     []string       `json:"open,omitempty"`    // declared ports that other machines reach too, as address and port
 	Taken    string         `json:"taken,omitempty"`   // name of the port that a stranger has, where that is why it failed
 	Says     string         `json:"says,omitempty"`    // its own last word on how it is (STATUS= in sd_notify(3))
@@ -142,6 +143,12 @@ func (st Status) Where() []string {
 	if st.Address != "" {
 		out = append(out, strings.TrimSuffix(st.Address, "/"))
 	}
+	return append(out, st.numbers()...)
+}
+
+// numbers are a service's ports with their addresses.
+func (st Status) numbers() []string {
+	var out []string
 	for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
 		at := fmt.Sprintf("127.0.0.1:%d", st.Ports[name])
 		if len(st.Ports) > 1 {

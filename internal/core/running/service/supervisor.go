@@ -15,6 +15,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -269,11 +270,19 @@ func (s *supervisor) statuses() []Status {
 		}
 		if u.spec.Web != "" && st.Running() {
 			st.Address = s.address(u.spec.Service)
+			if copy, ok := copyOf(u.spec.Name, u.spec.Service); ok && st.Address != "" {
+				st.Own = s.address(copy + "." + u.spec.Service)
+			}
 		}
 		out = append(out, st)
 	}
 	slices.SortFunc(out, func(a, b Status) int { return compareNames(a.Name, b.Name) })
 	return out
+}
+
+// copyOf is the number of a copy of a service that has several: "2" of lane.2.
+func copyOf(name, service string) (number string, ok bool) {
+	return strings.CutPrefix(name, service+".")
 }
 
 // compareNames orders lane.2 before lane.10.

@@ -11,6 +11,7 @@
 package frame
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -375,7 +376,7 @@ func shown(name string) string { return strings.TrimPrefix(name, "bin/") }
 // link .trammel/frame, and the folder .trammel/bin, in which each command is a link to one
 // script. That has the environment decided anew each time, so that the command comes with its
 // variables, and says so when it may not run or is not the locked one any more.
-func (f Frame) Point(trammelDir, script string) error {
+func (f Frame) Point(ctx context.Context, trammelDir, script string) error {
 	if err := os.MkdirAll(trammelDir, 0o755); err != nil {
 		return err
 	}
@@ -393,6 +394,14 @@ func (f Frame) Point(trammelDir, script string) error {
 	}
 	defer root.Close()
 	if f.pointed(root) {
+		return nil
+	}
+	unlock, err := disk.Lock(ctx, filepath.Join(trammelDir, "bin.lock"))
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	if f.pointed(root) { // another command did it meanwhile
 		return nil
 	}
 	fresh, err := disk.FreshDirWithin(root, "bin")

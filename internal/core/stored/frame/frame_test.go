@@ -1,6 +1,7 @@
 package frame
 
 import (
+	"context"
 	"errors"
 	"os"
 	"path/filepath"
@@ -100,7 +101,7 @@ func TestStableLinksMove(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, script := range []string{"#!/bin/sh\n", "#!/bin/sh\n", "#!/bin/sh\n# another program\n"} {
-			if err := f.Point(local, script); err != nil {
+			if err := f.Point(context.Background(), local, script); err != nil {
 				t.Fatal(err)
 			}
 			entries, err := os.ReadDir(filepath.Join(local, "bin"))
