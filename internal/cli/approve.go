@@ -72,7 +72,7 @@ func approveAction(ctx context.Context, c *cli.Command) error {
 				out.Changes = append(out.Changes, changeOut{x.Name, x.What})
 			}
 		}
-		return s.JSON(out)
+		return tell(s, out)
 	}
 	if approval.Approved(p.Places, p.Dir(), list) {
 		s.Print("%s is approved as it is.", p.Declaration.Project)

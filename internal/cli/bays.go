@@ -36,11 +36,11 @@ func baysCommand() *cli.Command {
 type bayOut struct {
 	Name    string            `json:"name"`
 	Project string            `json:"project"`
-	Dir     string            `json:"dir"` // of the declaration
-	Locator string            `json:"locator,omitempty"`
-	Params  map[string]string `json:"params,omitempty"`
-	Running []string          `json:"running"`
-	Bytes   int64             `json:"bytes"`
+	Dir     string            `json:"dir"`               // of the declaration
+	Locator string            `json:"locator,omitempty"` // that it was started from
+	Params  map[string]string `json:"params,omitempty"`  // that were chosen
+	Running []string          `json:"running"`           // copies of services
+	Bytes   int64             `json:"bytes"`             // that it takes on the disk
 }
 
 func baysAction(ctx context.Context, c *cli.Command) error {
@@ -78,10 +78,7 @@ func baysAction(ctx context.Context, c *cli.Command) error {
 	}
 	s := screen(c)
 	if c.Bool("json") {
-		return s.JSON(struct {
-			Format int      `json:"format"`
-			Bays   []bayOut `json:"bays"`
-		}{1, list})
+		return tell(s, baysOut{1, list})
 	}
 	rows := [][]ui.Cell{}
 	for _, b := range list {
@@ -237,7 +234,7 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 		s.Table(rows)
 	}
 	if c.Bool("json") {
-		return s.JSON(map[string]any{"format": 1, "project": p.Declaration.Project, "cleared": cleared})
+		return tell(s, clearOut{1, p.Declaration.Project, cleared})
 	}
 	if len(wanted) == 0 {
 		s.Say("%s", fmt.Sprintf("%s has no bays.", p.Declaration.Project))
@@ -248,7 +245,7 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 // clearedOut is a bay that was cleared, as JSON.
 type clearedOut struct {
 	Bay  string          `json:"bay"`
-	Gone []setup.Cleared `json:"gone"`
+	Gone []setup.Cleared `json:"gone"` // what was removed
 }
 
 // consentToClear asks before data of services goes, which nothing brings back.

@@ -114,14 +114,7 @@ func catalogCheck(ctx context.Context, c *cli.Command) error {
 	}
 	s := screen(c)
 	if c.Bool("json") {
-		if err := s.JSON(struct {
-			Format   int      `json:"format"`
-			Tools    int      `json:"tools"`
-			Releases int      `json:"releases"`
-			Files    int      `json:"files"`
-			SignedBy string   `json:"signed_by,omitempty"`
-			Faults   []string `json:"faults"`
-		}{1, found.Tools, found.Releases, found.Files, found.SignedBy, append([]string{}, found.Faults...)}); err != nil {
+		if err := tell(s, catalogOut{1, found.Tools, found.Releases, found.Files, found.SignedBy, append([]string{}, found.Faults...)}); err != nil {
 			return err
 		}
 	} else {

@@ -145,11 +145,7 @@ func findAction(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if c.Bool("json") {
-		return s.JSON(struct {
-			Format int `json:"format"`
-			offerOut
-			More []offerOut `json:"more,omitempty"` // of further sources
-		}{1, out[0], out[1:]})
+		return tell(s, findOut{1, out[0], out[1:]})
 	}
 	if found == 0 {
 		return fault.New(fault.Failed, "no version of %s fits", t.Name)
@@ -211,10 +207,7 @@ func marksOf(p *checkout.State, tool string, o *resolve.Offer) map[string][]stri
 }
 
 func findJSON(s *ui.Screen, o *resolve.Offer, list []source.Release, marks map[string][]string) error {
-	return s.JSON(struct {
-		Format int `json:"format"`
-		offerOut
-	}{1, offerOf(o, list, marks)})
+	return tell(s, findOut{Format: 1, offerOut: offerOf(o, list, marks)})
 }
 
 // offerOut is what one source has, as `find --json` prints it.
@@ -227,7 +220,7 @@ type offerOut struct {
 type releaseOut struct {
 	Version   string   `json:"version"`
 	Published string   `json:"published,omitempty"`
-	Marks     []string `json:"marks,omitempty"`
+	Marks     []string `json:"marks,omitempty"` // "locked", "newest allowed"
 }
 
 func offerOf(o *resolve.Offer, list []source.Release, marks map[string][]string) offerOut {
@@ -315,30 +308,14 @@ func findTools(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.St
 		return fault.New(fault.Use, "no tool and no package is known for %q", word).Advise("%s", do)
 	}
 	if asJSON {
-		type tool struct {
-			Name   string `json:"name"`
-			About  string `json:"about"`
-			Source string `json:"source"`
-		}
-		type found struct {
-			Name    string `json:"name"`
-			Version string `json:"version,omitempty"`
-			About   string `json:"about,omitempty"`
-			Source  string `json:"source"`
-			Do      string `json:"do"`
-		}
-		out, more := []tool{}, []found{}
+		out, more := []knownOut{}, []packageOut{}
 		for _, k := range tools {
-			out = append(out, tool(k))
+			out = append(out, knownOut(k))
 		}
 		for _, k := range packages {
-			more = append(more, found{k.Name, k.Version, k.About, k.Source, k.Do})
+			more = append(more, packageOut{k.Name, k.Version, k.About, k.Source, k.Do})
 		}
-		return s.JSON(struct {
-			Format   int     `json:"format"`
-			Tools    []tool  `json:"tools"`
-			Packages []found `json:"packages"`
-		}{1, out, more})
+		return tell(s, knownToolsOut{1, out, more})
 	}
 	rows := [][]ui.Cell{}
 	for _, k := range tools {
@@ -547,9 +524,9 @@ func newerCommand() *cli.Command {
 type renewalOut struct {
 	Tool    string `json:"tool"`
 	Locked  string `json:"locked"`
-	Allowed string `json:"allowed"`
-	Newest  string `json:"newest"`
-	State   string `json:"state"` // "ok" or "newer"
+	Allowed string `json:"allowed"` // the newest that the ask allows
+	Newest  string `json:"newest"`  // of all
+	State   string `json:"state"`   // "ok" or "newer"
 }
 
 func newerAction(ctx context.Context, c *cli.Command) error {
@@ -599,10 +576,7 @@ func newerAction(ctx context.Context, c *cli.Command) error {
 		rows = append(rows, []ui.Cell{{Text: r.Tool, Style: ui.Accent}, {Text: r.Locked.Version + age}, {Text: x.State, Style: ui.StateStyle(x.State)}, {Text: allowed}, {Text: newest, Style: ui.Dim}})
 	}
 	if c.Bool("json") {
-		return s.JSON(struct {
-			Format int          `json:"format"`
-			Tools  []renewalOut `json:"tools"`
-		}{1, out})
+		return tell(s, newerOut{1, out})
 	}
 	s.Table(rows)
 	if renew > 0 {

@@ -93,11 +93,7 @@ func compareAction(ctx context.Context, c *cli.Command) error {
 	}
 	s := screen(c)
 	if c.Bool("json") {
-		err = s.JSON(struct {
-			Format int  `json:"format"`
-			OK     bool `json:"ok"`
-			*report.Comparison
-		}{1, result.OK(), result})
+		err = tell(s, compareOut{1, result.OK(), result})
 	} else {
 		printComparison(s, result)
 	}

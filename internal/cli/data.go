@@ -70,7 +70,7 @@ func saveAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return s.JSON(map[string]any{"format": 1, "service": name, "file": file, "bytes": size})
+		return tell(s, dataOut{1, name, file, size})
 	}
 	s.Print("saved %s to %s, %s", s.Paint(ui.Accent, name), file, ui.Bytes(size))
 	return nil
@@ -131,7 +131,7 @@ func loadAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return s.JSON(map[string]any{"format": 1, "service": name, "file": file})
+		return tell(s, dataOut{Format: 1, Service: name, File: file})
 	}
 	s.Print("loaded %s into %s", file, s.Paint(ui.Accent, name))
 	return nil

@@ -103,7 +103,7 @@ func stockAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return s.JSON(map[string]any{"format": 1, "depot": to.Address, "added": append([]string{}, all.Added...), "kept": all.Kept, "lock": all.Lock, "left": append([]string{}, left...)})
+		return tell(s, stockOut{1, to.Address, append([]string{}, all.Added...), all.Kept, all.Lock, append([]string{}, left...)})
 	}
 	s.Print("%s   %d added, %d were there", s.Paint(ui.Accent, to.Address), len(all.Added), all.Kept)
 	for _, text := range all.Added {
@@ -207,7 +207,7 @@ func sweepDepot(ctx context.Context, c *cli.Command) error {
 	}
 	before := time.Now().Add(-c.Duration("older-than"))
 	rows := [][]ui.Cell{}
-	out := []map[string]any{}
+	out := []freedOut{}
 	var bytes int64
 	for _, x := range list {
 		if kept[x.Tag] || c.Duration("older-than") > 0 && x.At.After(before) {
@@ -220,10 +220,10 @@ func sweepDepot(ctx context.Context, c *cli.Command) error {
 		}
 		bytes += x.Size
 		rows = append(rows, []ui.Cell{{Text: x.Title, Style: ui.Accent}, {Text: ui.Bytes(x.Size)}, {Text: "stocked " + x.At.Local().Format("2 Jan 2006"), Style: ui.Dim}})
-		out = append(out, map[string]any{"kind": "depot", "name": x.Title, "bytes": x.Size})
+		out = append(out, freedOut{"depot", x.Title, x.Size})
 	}
 	if c.Bool("json") {
-		return s.JSON(map[string]any{"format": 1, "freed": out, "bytes": bytes, "kept": len(list) - len(out)})
+		return tell(s, sweepOut{1, out, bytes, len(list) - len(out)})
 	}
 	s.Table(rows)
 	word := "freed"

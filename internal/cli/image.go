@@ -97,16 +97,7 @@ func exportImage(ctx context.Context, c *cli.Command) error {
 		for _, on := range order.Platforms {
 			platforms = append(platforms, on.String())
 		}
-		return s.JSON(struct {
-			Format      int               `json:"format"`
-			Digest      string            `json:"digest"`
-			Where       string            `json:"where"`
-			Environment string            `json:"environment"`
-			Platforms   []string          `json:"platforms"`
-			Layers      int               `json:"layers"`
-			Bytes       int64             `json:"bytes"`
-			Labels      map[string]string `json:"labels"`
-		}{1, made.Digest, where, string(made.Environment), platforms, made.Layers, made.Size, made.Labels})
+		return tell(s, imageOut{1, made.Digest, where, string(made.Environment), platforms, made.Layers, made.Size, made.Labels})
 	}
 	s.Print("%s   image %s   environment %s", s.Paint(ui.Accent, where), canon.Short(made.Digest), canon.Short(string(made.Environment)))
 	s.Print("  %d layers, %s; %s", made.Layers, ui.Bytes(made.Size), made.Digest)

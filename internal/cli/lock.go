@@ -54,7 +54,7 @@ type lockResult struct {
 	Format  int      `json:"format"`
 	Lock    lock.ID  `json:"lock"`
 	Changed bool     `json:"changed"`
-	Changes []string `json:"changes"`
+	Changes []string `json:"changes"` // one a line: "go 1.24.5 → 1.24.6"
 }
 
 func lockAction(ctx context.Context, c *cli.Command) error {
@@ -228,7 +228,7 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Sta
 	}
 	changes = append(changes, own...)
 	if c.Bool("json") {
-		return s.JSON(lockResult{1, fresh.ID(), len(changes) > 0, changes})
+		return tell(s, lockResult{1, fresh.ID(), len(changes) > 0, changes})
 	}
 	s.Print("%s   lock %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(fresh.ID()))
 	for _, x := range changes {

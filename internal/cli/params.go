@@ -78,10 +78,7 @@ func showParams(s *ui.Screen, p *checkout.State, json bool) error {
 		out = append(out, one)
 	}
 	if json {
-		return s.JSON(struct {
-			Format int        `json:"format"`
-			Params []paramOut `json:"params"`
-		}{1, out})
+		return tell(s, paramsOut{1, out})
 	}
 	if len(out) == 0 {
 		s.Say("%s declares no params. One is a table such as [param.lanes] with kind = \"integer\".", p.Declaration.Project)

@@ -134,12 +134,7 @@ func recallList(c *cli.Command, s *ui.Screen, h *history.History) error {
 		aside = append(aside, []ui.Cell{{Text: r.ID, Style: ui.Accent}, {Text: r.At.Local().Format("2 Jan 2006 15:04"), Style: ui.Dim}, {Text: canon.Short(r.Lock.ID())}, {Text: strings.Join(r.Changes, "; ")}})
 	}
 	if c.Bool("json") {
-		return s.JSON(struct {
-			Format    int           `json:"format"`
-			Shallow   bool          `json:"shallow"`
-			Revisions []revisionOut `json:"revisions"`
-			Kept      []revisionOut `json:"kept"` // put aside here, and never committed
-		}{1, cut, out, more})
+		return tell(s, recallOut{1, cut, out, more})
 	}
 	if len(rows)+len(aside) == 0 {
 		s.Say("There are no earlier locks yet.")
@@ -169,11 +164,7 @@ func recallAgainst(c *cli.Command, s *ui.Screen, h *history.History, dir string)
 	}
 	changes := lock.Changes(r.Lock, now)
 	if c.Bool("json") {
-		return s.JSON(struct {
-			Format   int      `json:"format"`
-			Revision string   `json:"revision"`
-			Changes  []string `json:"changes"`
-		}{1, r.ID, append([]string{}, changes...)})
+		return tell(s, againstOut{1, r.ID, append([]string{}, changes...)})
 	}
 	s.Print("%s   %s → lock %s", s.Paint(ui.Accent, r.Short()), canon.Short(r.Lock.ID()), canon.Short(now.ID()))
 	for _, x := range changes {

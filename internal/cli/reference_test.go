@@ -17,7 +17,7 @@ import (
 // The pages of docs/reference are made of what the program itself knows. After a change
 // of a command or a card: TRAMMEL_WRITE_REFERENCE=1 go test ./internal/cli
 func TestTheReferenceIsOfThisProgram(t *testing.T) {
-	for file, text := range map[string]string{"commands.md": commandsPage(), "cards.md": cardsPage(t)} {
+	for file, text := range map[string]string{"commands.md": commandsPage(), "cards.md": cardsPage(t), "json.md": answersPage(t), "json.schema.json": schemaFile(t)} {
 		path := "../../docs/reference/" + file
 		if os.Getenv("TRAMMEL_WRITE_REFERENCE") != "" {
 			if err := os.WriteFile(path, []byte(text), 0o644); err != nil {

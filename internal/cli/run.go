@@ -499,15 +499,10 @@ func doList(c *cli.Command) error {
 		return err
 	}
 	s := screen(c)
-	type routine struct {
-		Name  string `json:"name"`
-		About string `json:"about"`
-		Run   string `json:"run"`
-	}
-	list := []routine{}
+	list := []routineOut{}
 	rows := [][]ui.Cell{}
 	for _, r := range p.Declaration.Routines {
-		list = append(list, routine{r.Name, r.About, r.Run.String()})
+		list = append(list, routineOut{r.Name, r.About, r.Run.String()})
 		about := r.About
 		if about == "" {
 			about = r.Run.String()
@@ -515,10 +510,7 @@ func doList(c *cli.Command) error {
 		rows = append(rows, []ui.Cell{{Text: r.Name, Style: ui.Accent}, {Text: about}})
 	}
 	if c.Bool("json") {
-		return s.JSON(struct {
-			Format   int       `json:"format"`
-			Routines []routine `json:"routines"`
-		}{1, list})
+		return tell(s, routinesOut{1, list})
 	}
 	if len(rows) == 0 {
 		s.Say("%s declares no routine. One is a table such as [routine.test] with run = \"go test ./...\".", p.Declaration.Project)

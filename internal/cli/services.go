@@ -99,7 +99,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 		return err
 	})
 	if c.Bool("json") {
-		if jsonErr := s.JSON(statusJSON(statuses)); jsonErr != nil {
+		if jsonErr := tell(s, statusJSON(statuses)); jsonErr != nil {
 			return jsonErr
 		}
 		return err
@@ -254,7 +254,7 @@ func newLogView(s *ui.Screen, names []string, json bool) *logView {
 
 func (v *logView) print(l service.Line) {
 	if v.json {
-		_ = v.s.JSONLine(lineOut{1, l})
+		_ = tellLine(v.s, lineOut{1, l})
 		return
 	}
 	text := v.s.Log(l.Text)
@@ -330,7 +330,7 @@ func stopAction(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if c.Bool("json") {
-		return s.JSON(map[string]any{"format": 1, "stopped": stopped})
+		return tell(s, stoppedOut{1, stopped})
 	}
 	if len(stopped) == 0 {
 		s.Print("nothing was running")
@@ -357,7 +357,7 @@ func signalServices(ctx context.Context, c *cli.Command, s *ui.Screen, services 
 		sent = []service.Signalled{}
 	}
 	if c.Bool("json") {
-		return s.JSON(map[string]any{"format": 1, "signal": signal, "sent": sent})
+		return tell(s, signalOut{1, signal, sent})
 	}
 	if len(sent) == 0 {
 		return fault.New(fault.NotReady, "%s does not run", strings.Join(names, ", ")).Advise("trammel start %s", strings.Join(names, " "))

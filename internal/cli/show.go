@@ -107,7 +107,7 @@ func showAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return s.JSON(out)
+		return tell(s, out)
 	}
 	ids := ""
 	if out.Lock != "" {

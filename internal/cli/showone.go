@@ -114,10 +114,7 @@ func showOne(ctx context.Context, s *sheet, p *checkout.State, name string) erro
 		return fault.New(fault.Use, "nothing is named %q in %s", name, declare.FileName).Advise("%s", fault.DidYouMean(name, all))
 	}
 	if s.json {
-		return s.JSON(struct {
-			Format int        `json:"format"`
-			Things []thingOut `json:"things"`
-		}{1, s.things})
+		return tell(s.Screen, thingsOut{1, s.things})
 	}
 	return nil
 }

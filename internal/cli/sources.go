@@ -64,10 +64,7 @@ func sourcesAction(ctx context.Context, c *cli.Command) error {
 		out = append(out, x)
 	}
 	if c.Bool("json") {
-		if err := s.JSON(struct {
-			Format  int         `json:"format"`
-			Sources []sourceOut `json:"sources"`
-		}{1, out}); err != nil {
+		if err := tell(s, sourcesOut{1, out}); err != nil {
 			return err
 		}
 	} else {

@@ -41,21 +41,11 @@ func sweepAction(ctx context.Context, c *cli.Command) error {
 	}
 	s := screen(c)
 	if c.Bool("json") {
-		type freed struct {
-			Kind  string `json:"kind"`
-			Name  string `json:"name"`
-			Bytes int64  `json:"bytes"`
-		}
-		out := []freed{}
+		out := []freedOut{}
 		for _, f := range r.Freed {
-			out = append(out, freed(f))
+			out = append(out, freedOut(f))
 		}
-		if err := s.JSON(struct {
-			Format int     `json:"format"`
-			Freed  []freed `json:"freed"`
-			Bytes  int64   `json:"bytes"`
-			Kept   int     `json:"kept"`
-		}{1, out, r.Bytes(), r.Kept}); err != nil {
+		if err := tell(s, sweepOut{1, out, r.Bytes(), r.Kept}); err != nil {
 			return err
 		}
 		return unread(r)

@@ -51,12 +51,7 @@ func verifyAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		out := struct {
-			Format int  `json:"format"`
-			OK     bool `json:"ok"`
-			*proof.Report
-		}{1, found.OK(), found}
-		if err := s.JSON(out); err != nil {
+		if err := tell(s, verifyOut{1, found.OK(), found}); err != nil {
 			return err
 		}
 	} else {
