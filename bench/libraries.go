@@ -85,7 +85,7 @@ func (b *workshop) libraries() ([]row, error) {
 			}
 		}
 		set := lock.PartOn{Item: "survey", Name: "survey", Part: lock.Part{Format: lock.SetFormat, Version: lock.Python, Digest: "sha256:" + fetch.Digest(strings.Repeat("a", 64))}}
-		_, err := s.Merge(ctx, set, false, func(fresh string) (tree.Manifest, error) {
+		_, err := s.Merge(ctx, set, false, func(_ context.Context, fresh string) (tree.Manifest, error) {
 			var pieces []merge.Piece
 			for _, p := range s.Complete(append([]lock.PartOn{}, parts...)) {
 				m, err := s.Manifest(p)
