@@ -83,6 +83,9 @@ var order = []struct{ title, commands string }{
 	{"Keep house", "sweep demo completion help"},
 }
 
+// helpWidth is how wide the help is, in characters.
+const helpWidth = 80
+
 // helpByOrder is the help of the whole program.
 func helpByOrder(commands []*cli.Command) string {
 	usage := map[string]string{"completion": "print the completion for a shell", "help": "say what a command does, and its options: trammel help COMMAND"}
@@ -96,7 +99,7 @@ func helpByOrder(commands []*cli.Command) string {
 	write := func(title string, names []string) {
 		fmt.Fprintf(&b, "\n%s\n", title)
 		for _, name := range names {
-			fmt.Fprintf(&b, "   %-11s %s\n", name, usage[name])
+			b.WriteString(ui.Hung(fmt.Sprintf("   %-11s %s", name, usage[name]), helpWidth, 15) + "\n")
 			delete(left, name)
 		}
 	}

@@ -219,7 +219,7 @@ func (p *Progress) drop(t *task) {
 func (p *Progress) line(text string) {
 	p.erase()
 	p.last = time.Now()
-	fmt.Fprintln(p.s.Err, finish(text, foreign.Text))
+	fmt.Fprintln(p.s.Err, folded(finish(text, foreign.Text), p.s.errWidth))
 	if p.s.live {
 		p.draw()
 	}

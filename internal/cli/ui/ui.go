@@ -58,6 +58,8 @@ type Screen struct {
 	colour   bool // of Out
 	errColor bool
 	live     bool // Err may be redrawn
+	outWidth int  // of the terminals; 0 of what is none
+	errWidth int
 }
 
 // Options of a screen, from the flags.
@@ -67,7 +69,7 @@ type Options struct {
 
 // Open looks at the two streams and the environment (NO_COLOR, CI, TERM).
 func Open(out, err *os.File, o Options) *Screen {
-	s := &Screen{Out: out, Err: err, Quiet: o.Quiet, Verbose: o.Verbose}
+	s := &Screen{Out: out, Err: err, Quiet: o.Quiet, Verbose: o.Verbose, outWidth: widthOf(out), errWidth: widthOf(err)}
 	dumb := os.Getenv("TERM") == "dumb"
 	colour := !o.NoColour && os.Getenv("NO_COLOR") == "" && !dumb
 	s.colour = colour && term.IsTerminal(int(out.Fd()))
@@ -165,13 +167,13 @@ func StateStyle(state string) Style {
 
 // Print writes a line of the result.
 func (s *Screen) Print(format string, args ...any) {
-	fmt.Fprintln(s.Out, finish(fmt.Sprintf(format, args...), foreign.Text))
+	fmt.Fprintln(s.Out, folded(finish(fmt.Sprintf(format, args...), foreign.Text), s.outWidth))
 }
 
 // Say writes a remark, unless the person wants quiet.
 func (s *Screen) Say(format string, args ...any) {
 	if !s.Quiet {
-		fmt.Fprintln(s.Err, finish(fmt.Sprintf(format, args...), foreign.Text))
+		fmt.Fprintln(s.Err, folded(finish(fmt.Sprintf(format, args...), foreign.Text), s.errWidth))
 	}
 }
 
@@ -195,6 +197,9 @@ type Cell struct {
 	Text  string
 	Style Style
 }
+
+// minLast is how wide the last column of a table must be, for its words to go on below it.
+const minLast = 24
 
 // Table prints rows with left-aligned columns, two spaces between.
 func (s *Screen) Table(rows [][]Cell) {
@@ -222,11 +227,24 @@ func (s *Screen) Table(rows [][]Cell) {
 				b.WriteString(strings.Repeat(" ", widths[i]-utf8.RuneCountInString(c.Text)+2))
 			}
 		}
-		fmt.Fprintln(s.Out, strings.TrimRight(finish(b.String(), foreign.Line), " "))
+		line := strings.TrimRight(finish(b.String(), foreign.Line), " ")
+		if s.outWidth > 0 {
+			last := 0 // where the last column begins
+			for i := range len(r) - 1 {
+				last += widths[i] + 2
+			}
+			if last > s.outWidth-minLast && len(r) > 1 && columns(line) > s.outWidth { // it has a line of its own
+				own := finish(s.Paint(r[len(r)-1].Style, r[len(r)-1].Text), foreign.Line)
+				line = strings.TrimRight(strings.TrimSuffix(line, own), " ") + "\n" + foldedAt("    "+own, s.outWidth, 4)
+			} else {
+				line = foldedAt(line, s.outWidth, last)
+			}
+		}
+		fmt.Fprintln(s.Out, line)
 	}
 }
 
 // Error prints an error with its kind of prefix.
 func (s *Screen) Error(prefix, text string) {
-	fmt.Fprintln(s.Err, finish(paint(s.errColor, Red, prefix)+text, foreign.Text))
+	fmt.Fprintln(s.Err, folded(finish(paint(s.errColor, Red, prefix)+text, foreign.Text), s.errWidth))
 }
