@@ -703,6 +703,12 @@ func (v *verifier) services(ctx context.Context) {
 		}
 	}
 	var details []Detail
+	var anew []string // services that one start mends
+	stale := func(name string) {
+		if !slices.Contains(anew, name) {
+			anew = append(anew, name)
+		}
+	}
 	run := 0
 	for _, st := range statuses {
 		if st.State != service.Ready && st.State != service.Starting {
@@ -716,11 +722,14 @@ func (v *verifier) services(ctx context.Context) {
 			v.mend("trammel stop " + st.Service)
 		case st.Build != spec.Build:
 			details = append(details, Detail{st.Name, "runs another environment: " + canon.Short(st.Build)})
-			v.mend("trammel start " + st.Service)
+			stale(st.Service)
 		case st.Config != spec.Config:
 			details = append(details, Detail{st.Name, "runs with another configuration"})
-			v.mend("trammel start " + st.Service)
+			stale(st.Service)
 		}
+	}
+	if len(anew) > 0 {
+		v.mend("trammel start " + strings.Join(anew, " "))
 	}
 	switch {
 	case len(details) > 0:
