@@ -256,10 +256,28 @@ func TestClusterHasAWholeStack(t *testing.T) {
 	}
 	h.preview("verify")
 
+	t.Run("a shell and the live view", func(t *testing.T) {
+		shell := h.session("--bay", "preview", "shell", "--login", "/bin/bash")
+		shell.say(`psql -tAc "select 'in the ' || 'cluster ' || count(*) from passings" "$LEDGER_URL"; exit`)
+		shell.hears("in the cluster 1")
+		_ = shell.cmd.Wait()
+		view := h.session("--bay", "preview", "watch")
+		view.hears("pod ledger-0")
+		view.hears("board.preview.heronweir.localhost")
+		if _, err := view.tty.Write([]byte("q")); err != nil {
+			t.Fatal(err)
+		}
+		if err := view.cmd.Wait(); err != nil {
+			t.Error(err)
+		}
+	})
 	t.Run("objects for others to apply", func(t *testing.T) {
 		h.preview("export", "kubernetes", "--image", "registry.example/heronweir@sha256:"+strings.Repeat("0", 64), "--namespace", h.namespace, "--storage", "64Mi", "-o", "weir.yaml", "--approve")
 		if out := h.kubectl("apply", "--server-side", "--field-manager=others", "--force-conflicts", "--dry-run=server", "--validate=strict", "-f", filepath.Join(h.dir, "weir.yaml")); strings.Contains(out, "Warning") || strings.Count(out, "serverside-applied") < 12 {
 			t.Errorf("the API says:\n%s", out)
+		}
+		if info, err := os.Stat(filepath.Join(h.dir, "weir.yaml")); err != nil || info.Mode().Perm() != 0o600 {
+			t.Errorf("a file with secrets is for others too: %v, %v", info.Mode(), err)
 		}
 		if err := os.Remove(filepath.Join(h.dir, "weir.yaml")); err != nil {
 			t.Fatal(err)
