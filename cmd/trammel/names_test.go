@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -141,6 +143,70 @@ func TestWebSocketsAndStreamsPassTheRouter(t *testing.T) {
 			t.Errorf("%q, %v", line, err)
 		}
 		lines.ReadString('\n')
+	}
+}
+
+// Large answers, which the kernel moves, arrive as they are: whole, in part, cut, and several at
+// once over connections that are used again.
+func TestLargeAnswersPassTheRouter(t *testing.T) {
+	h := webHut(t, "")
+	want := largeDay()
+	ask := func(method, path string, header map[string]string) (*http.Response, []byte, error) {
+		t.Helper()
+		resp, err := h.named(method, "lane.heronweir.localhost", path, header, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		return resp, b, err
+	}
+	for _, path := range []string{"/large", "/chunked", "/large"} {
+		if resp, b, err := ask("GET", path, nil); err != nil || resp.StatusCode != 200 || !bytes.Equal(b, want) {
+			t.Errorf("%s: %d bytes, %d, %v", path, len(b), resp.StatusCode, err)
+		}
+	}
+	if resp, b, err := ask("GET", "/large", map[string]string{"Range": "bytes=1000-5000999"}); err != nil || resp.StatusCode != 206 || !bytes.Equal(b, want[1000:5001000]) || resp.Header.Get("Content-Range") == "" {
+		t.Errorf("a range: %d bytes, %v, %v", len(b), resp.Header, err)
+	}
+	if resp, b, err := ask("HEAD", "/large", nil); err != nil || len(b) != 0 || resp.ContentLength != int64(len(want)) {
+		t.Errorf("HEAD: %d bytes of %d, %v", len(b), resp.ContentLength, err)
+	}
+	if _, b, err := ask("GET", "/cut", nil); err == nil || len(b) >= len(want) {
+		t.Errorf("an answer that was cut is whole: %d bytes, %v", len(b), err)
+	}
+	// Somebody who goes in the middle leaves the others alone.
+	resp, err := h.named("GET", "lane.heronweir.localhost", "/large", nil, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, _ = io.ReadFull(resp.Body, make([]byte, 1<<20))
+	resp.Body.Close()
+	var all sync.WaitGroup
+	for i := range 24 {
+		all.Go(func() {
+			path := []string{"/", "/large", "/health"}[i%3]
+			for range 4 {
+				resp, err := h.named("GET", "lane.heronweir.localhost", path, nil, "")
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				b, err := io.ReadAll(resp.Body)
+				resp.Body.Close()
+				if err != nil || resp.StatusCode != 200 || path == "/large" && !bytes.Equal(b, want) {
+					t.Errorf("%s: %d, %d bytes, %v", path, resp.StatusCode, len(b), err)
+				}
+			}
+		})
+	}
+	all.Wait()
+	// A service that was started anew is reached at once, whatever connections there were.
+	for range 3 {
+		h.ok("start", "--again", "lane")
+		if code, text := h.seen("lane.heronweir.localhost", "/"); code != 200 || !strings.HasPrefix(text, "lane ") {
+			t.Errorf("after a start anew: %d %s", code, text)
+		}
 	}
 }
 

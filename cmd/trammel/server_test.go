@@ -2,16 +2,19 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"crypto/sha1"
 	"encoding/base64"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -47,6 +50,23 @@ func server(habit string) {
 			}
 		})
 		mux.HandleFunc("/ws", socket)
+		mux.HandleFunc("/large", func(w http.ResponseWriter, r *http.Request) {
+			http.ServeContent(w, r, "passings.bin", time.Time{}, bytes.NewReader(largeDay()))
+		})
+		mux.HandleFunc("/chunked", func(w http.ResponseWriter, r *http.Request) {
+			day := largeDay()
+			for len(day) > 0 {
+				n := min(len(day), 300<<10)
+				_, _ = w.Write(day[:n])
+				w.(http.Flusher).Flush()
+				day = day[n:]
+			}
+		})
+		mux.HandleFunc("/cut", func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Length", strconv.Itoa(len(largeDay())))
+			_, _ = w.Write(largeDay()[:2<<20])
+			panic(http.ErrAbortHandler)
+		})
 		mux.HandleFunc("/stream", func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "text/event-stream")
 			for i := range 3 {
@@ -190,6 +210,13 @@ func serves(t *testing.T, habit, more string) string {
 	t.Helper()
 	self := serverFile(t)
 	return fmt.Sprintf("run = [%q]\nvariables = { %s = %q, WEIR_LANE = \"@{copy}\"%s }\n", self, serverHabit, habit, more)
+}
+
+// largeDay are many bytes, the same each time.
+func largeDay() []byte {
+	out := make([]byte, 9<<20+13)
+	_, _ = rand.NewChaCha8([32]byte{7}).Read(out)
+	return out
 }
 
 // serverFile is the test program where every user may run it.

@@ -326,8 +326,11 @@ func (t *router) service(w http.ResponseWriter, r *http.Request, service string,
 			p.SetXForwarded()
 			p.Out.Host = p.In.Host // links that the service makes lead back by the name
 		},
-		Transport: outgoing, FlushInterval: -1, BufferPool: buffers, ErrorLog: slog.NewLogLogger(t.log.Handler(), slog.LevelDebug),
+		Transport: carrier, FlushInterval: -1, BufferPool: buffers, ErrorLog: slog.NewLogLogger(t.log.Handler(), slog.LevelDebug),
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
+			if errors.Is(err, errHanded) {
+				return
+			}
 			what := "does not answer"
 			if errors.Is(err, syscall.ECONNREFUSED) {
 				what = "is not ready"
@@ -335,8 +338,11 @@ func (t *router) service(w http.ResponseWriter, r *http.Request, service string,
 			say(w, http.StatusBadGateway, "Service "+service+" "+what+".", "See how it is: trammel show, trammel logs "+service, nil)
 		},
 	}
-	proxy.ServeHTTP(w, r)
+	proxy.ServeHTTP(w, withClient(r, w))
 }
+
+// carrier is what requests go to services by.
+var carrier = &straight{beside: outgoing}
 
 // outgoing keeps connections to services. It asks no proxy: they are on this machine.
 var outgoing = &http.Transport{MaxIdleConnsPerHost: 16, IdleConnTimeout: 30 * time.Second, DisableCompression: true, ReadBufferSize: 256 << 10, WriteBufferSize: 64 << 10}
