@@ -402,6 +402,7 @@ func forwarders(t *testing.T, h *hut, name string) []int {
 // What a cluster refuses is said with what to do about it.
 func TestClusterFaults(t *testing.T) {
 	h := newClusterHut(t)
+	h.write("station.txt", h.namespace) // an image that no node has yet
 	h.ok("fit", "--approve")
 	h.commit()
 	hand := os.Getenv("TRAMMEL_CLUSTER_HAND")

@@ -488,5 +488,15 @@ func ExportStack(ctx context.Context, g approval.Given, up *setup.Setup, order O
 		return nil, err
 	}
 	s, err := Compose(up, r, made, reference, secrets)
-	return s.All(), err
+	if err != nil {
+		return nil, err
+	}
+	// A Job cannot be changed, and nobody who applies these removes one: with another image it is
+	// another Job. One that runs once in a bay's life keeps its name, so as not to run again.
+	for i, x := range s.Steps {
+		if declared, ok := up.State.Declaration.Step(x.Name); ok && declared.When != "first" {
+			s.Steps[i].Digest = canon.Digest(canon.List{x.Digest, reference})
+		}
+	}
+	return s.All(), nil
 }
