@@ -130,6 +130,7 @@ func TestWhatCommandsPrintAsJSONIsInTheReference(t *testing.T) {
 	git("add", "-A")
 	git("commit", "-qm", "Count fish")
 	check("approve", h.ok("approve", "--json"))
+	check("version", h.ok("version", "--json"))
 	check("find", h.ok("find", "--json"))
 	check("find TOOL", h.ok("find", "--json", "sluice"))
 	check("newer", h.ok("newer", "--json"))

@@ -301,3 +301,28 @@ func TestWhatIsFetchedIsSaidBefore(t *testing.T) {
 		t.Errorf("from the cache: %+v", o)
 	}
 }
+
+func TestADeclarationMaySayWhichTrammelItNeeds(t *testing.T) {
+	t.Parallel()
+	h := demoHut(t)
+	good := h.read("trammel.toml")
+	own, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimSpace(h.ok("--version")), "trammel version "), "-")
+	if out := h.ok("version"); !strings.Contains(out, own) || !strings.Contains(out, "go1.") {
+		t.Errorf("version says %s", out)
+	}
+	for ask, fits := range map[string]bool{">=0.1": true, "<99": true, "=" + own: true, ">=99": false, "<0.1": false, "0.0": false} {
+		h.write("trammel.toml", "needs-trammel = \""+ask+"\"\n"+good)
+		if fits {
+			h.ok("lock")
+			continue
+		}
+		// A newer file may say what this program has never heard of: that is not what it is told.
+		h.write("trammel.toml", "needs-trammel = \""+ask+"\"\nsome-day = true\n"+good)
+		o := h.fails(2, []string{"trammel.toml:1:17", "this project needs Trammel " + ask, own}, "show")
+		if strings.Contains(o.err, "some-day") {
+			t.Errorf("%s", o.err)
+		}
+	}
+	h.write("trammel.toml", "needs-trammel = \"soon\"\n"+good)
+	h.fails(2, []string{"says no version of Trammel"}, "lock")
+}

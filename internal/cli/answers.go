@@ -58,7 +58,7 @@ func noNull(v reflect.Value) {
 var answers = []answer{
 	findOut{}, knownToolsOut{}, newerOut{}, lockResult{}, approveOut{}, sourcesOut{}, showOut{}, thingsOut{}, paramsOut{}, routinesOut{},
 	statusOut{}, stoppedOut{}, signalOut{}, lineOut{}, dataOut{}, baysOut{}, clearOut{}, verifyOut{}, compareOut{}, recallOut{}, againstOut{},
-	imageOut{}, catalogOut{}, stockOut{}, sweepOut{},
+	imageOut{}, catalogOut{}, stockOut{}, sweepOut{}, versionOut{},
 }
 
 func (approveOut) of() string    { return "approve" }

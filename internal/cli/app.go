@@ -21,12 +21,12 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/release"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
-	"app.example/trammel/internal/early"
 )
 
 // exitCode is an error that only carries the code of a child process.
@@ -150,7 +150,7 @@ func newApp() *cli.Command {
 	app := &cli.Command{
 		Name:                  "trammel",
 		Usage:                 "one locked environment for everyone who works on a project",
-		Version:               early.Version,
+		Version:               release.Version,
 		EnableShellCompletion: true,
 		HideHelpCommand:       false,
 		Before:                namedBay,
@@ -189,7 +189,7 @@ func newApp() *cli.Command {
 			lockCommand(), newerCommand(), approveCommand(), fitCommand(), showCommand(),
 			shellCommand(), runCommand(), doCommand(),
 			startCommand(), stopCommand(), watchCommand(), logsCommand(), dataCommand(), baysCommand(), clearCommand(),
-			verifyCommand(), compareCommand(), recallCommand(), exportCommand(), catalogCommand(), stockCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(),
+			verifyCommand(), compareCommand(), recallCommand(), exportCommand(), catalogCommand(), stockCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(), versionCommand(),
 		},
 	}
 	app.CustomRootCommandHelpTemplate = helpByOrder(app.Commands)

@@ -80,7 +80,7 @@ var order = []struct{ title, commands string }{
 	{"Services", "stop watch logs data bays clear"},
 	{"Prove, and go back", "verify compare recall"},
 	{"Share", "export stock catalog"},
-	{"Keep house", "sweep demo completion help"},
+	{"Keep house", "sweep demo completion version help"},
 }
 
 // helpWidth is how wide the help is, in characters.

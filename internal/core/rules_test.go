@@ -19,7 +19,7 @@ import (
 // group, what stands before it there, and the groups before. "." is the package that has
 // the group's own name.
 var groups = []struct{ name, packages string }{
-	{"base", "lazy event foreign fault host kept disk place canon mask changes version platform page debian python nodejs rlang solve sshsig fetch"},
+	{"base", "release lazy event foreign fault host kept disk place canon mask changes version platform page debian python nodejs rlang solve sshsig fetch"},
 	{"kernel", "unix within proctree listen network seal launch"},
 	{"written", "ref declare card lock history draft"},
 	{"stored", "tree unpack store merge root libraries frame depot"},

@@ -12,10 +12,9 @@ package early
 import (
 	"os"
 	"strings"
-)
 
-// Version is the program's version; release builds set it with -ldflags -X.
-var Version = "0.1.0-dev"
+	"app.example/trammel/internal/core/base/release"
+)
 
 func init() {
 	if len(os.Args) == 0 {
@@ -27,7 +26,7 @@ func init() {
 	}
 	switch {
 	case len(os.Args) == 2 && os.Args[1] == "--version":
-		_, _ = os.Stdout.WriteString("trammel version " + Version + "\n")
+		_, _ = os.Stdout.WriteString("trammel version " + release.Version + "\n")
 		os.Exit(0)
 	case len(os.Args) > 3 && os.Args[1] == "run" && os.Args[2] == "--":
 		run("", os.Args[3:])

@@ -45,9 +45,10 @@ type Declaration struct {
 	About      string
 	Platforms  []platform.Platform
 	Isolation  Isolation
-	Host       []string // host commands that stay visible
-	Network    string   // NetworkPrivate, or "" for this machine's own
-	Depot      string   // where the team's machines copy trees from, or ""
+	Needs      version.Ask // of this program itself; zero where any will do
+	Host       []string    // host commands that stay visible
+	Network    string      // NetworkPrivate, or "" for this machine's own
+	Depot      string      // where the team's machines copy trees from, or ""
 	Sources    []Source
 	Toolchains []Toolchain
 	Variables  []Variable

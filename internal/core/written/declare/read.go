@@ -3,6 +3,7 @@ package declare
 import (
 	"cmp"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -19,6 +20,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/page"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/release"
 	"app.example/trammel/internal/core/base/version"
 )
 
@@ -109,6 +111,9 @@ func parseWith(path string, source []byte, files Files) (*Declaration, error) {
 			r.Findings = append(r.Findings, part.Findings...)
 		}
 	}
+	if r.older != nil {
+		return nil, fault.Findings{*r.older}
+	}
 	if unreached != nil {
 		return nil, unreached
 	}
@@ -127,6 +132,8 @@ type reader struct {
 
 	tools []*page.Value // names of toolchains that services run
 	whens []*page.Value // names of params that values depend on
+
+	older *fault.Finding // this program is not one that the declaration is for, so nothing else that it says counts
 
 	uses []use // texts that may hold references, checked when all names are known
 }
@@ -158,6 +165,30 @@ func whole(expression, s string) bool {
 	return known.(*regexp.Regexp).MatchString(s)
 }
 
+// needsTrammel reads which releases of this program a declaration is for.
+func (r *reader) needsTrammel(d *Declaration) {
+	v := r.Root.Get("needs-trammel")
+	if v == nil {
+		return
+	}
+	text := r.Text(r.Root, "needs-trammel")
+	ask, err := version.ParseAsk(text)
+	if err == nil && ask.Valid(version.Semver) != "" {
+		err = errors.New(ask.Valid(version.Semver))
+	}
+	if err != nil {
+		r.Fault(v.Span, `Write, for example: needs-trammel = ">=0.3"`, "%q says no version of Trammel: %v", text, err)
+		return
+	}
+	d.Needs = ask
+	// A build from between releases is what comes before the one that it is named by, and has
+	// what that has.
+	own, _, _ := strings.Cut(release.Version, "-")
+	if !ask.Allows(version.Semver, own) {
+		r.older = &fault.Finding{Place: r.Place(v.Span), What: fmt.Sprintf("this project needs Trammel %s, and this is %s", text, release.Version), Do: "Install one that fits; trammel version tells which one runs."}
+	}
+}
+
 func (r *reader) declaration(d *Declaration) {
 	root := r.Root
 	if v := root.Get("format"); v == nil {
@@ -165,6 +196,7 @@ func (r *reader) declaration(d *Declaration) {
 	} else if v.Kind != page.Integer || v.Whole != Format {
 		r.Fault(v.Span, "This program reads format 1; a newer file needs a newer Trammel.", "the file format %s is not known", v.Text)
 	}
+	r.needsTrammel(d)
 	d.Project = r.Text(root, "project")
 	if v := root.Get("project"); v == nil {
 		r.Fault(page.Span{}, `Write, for example: project = "heronweir"`, "the project has no name")
