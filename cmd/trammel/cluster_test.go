@@ -284,8 +284,7 @@ func TestClusterHasAWholeStack(t *testing.T) {
 		}
 	})
 	t.Run("a pod that ends", func(t *testing.T) {
-		h.kubectl("-n", h.namespace, "delete", "pod", "api-0", "--wait=false")
-		time.Sleep(time.Second)
+		h.kubectl("-n", h.namespace, "delete", "pod", "api-0") // what comes while the next one begins is waited for
 		if got := h.ask("GET", "api.1", "/"); !strings.HasPrefix(got, "weir one: 1 passings, from api-0") {
 			t.Errorf("%q", got)
 		}

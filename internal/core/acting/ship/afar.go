@@ -251,6 +251,14 @@ func (f *Afar) Start(ctx context.Context, up *setup.Setup, order Order, o setup.
 	if err != nil {
 		return nil, up, err
 	}
+	// Nothing leaves this machine for a namespace in which somebody else has the names.
+	names, err := Compose(up, f.Record, made, made.Digest, secrets)
+	if err == nil {
+		err = f.Kube.Free(ctx, names)
+	}
+	if err != nil {
+		return nil, up, err
+	}
 	reference, err := Deliver(ctx, up, &f.Record, made)
 	if err != nil {
 		return nil, up, err
@@ -267,9 +275,6 @@ func (f *Afar) Start(ctx context.Context, up *setup.Setup, order Order, o setup.
 		if was, ok := live[cluster.Name(x.Name)]; ok && was.Digest() == x.Digest && was.Image() != "" {
 			stack.Services[i].Image = was.Image()
 		}
-	}
-	if err := f.Kube.Free(ctx, stack); err != nil {
-		return nil, up, err
 	}
 	if err := f.Kube.Apply(ctx, stack.Common()...); err != nil {
 		return nil, up, err
