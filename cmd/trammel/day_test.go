@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"os"
 	"os/exec"
@@ -325,4 +326,20 @@ func TestADeclarationMaySayWhichTrammelItNeeds(t *testing.T) {
 	}
 	h.write("trammel.toml", "needs-trammel = \"soon\"\n"+good)
 	h.fails(2, []string{"says no version of Trammel"}, "lock")
+}
+
+func TestTheSchemaIsExported(t *testing.T) {
+	t.Parallel()
+	h := demoHut(t)
+	h.ok("export", "schema", "-o", "trammel.schema.json")
+	var schema struct {
+		Schema     string `json:"$schema"`
+		Properties map[string]any
+	}
+	if err := json.Unmarshal([]byte(h.read("trammel.schema.json")), &schema); err != nil || !strings.Contains(schema.Schema, "2020-12") || schema.Properties["service"] == nil {
+		t.Errorf("%+v, %v", schema, err)
+	}
+	if h.ok("export", "schema") != h.read("trammel.schema.json") {
+		t.Error("standard output has something else")
+	}
 }

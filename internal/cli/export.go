@@ -16,6 +16,7 @@ import (
 	"app.example/trammel/internal/core/origins/resolve"
 	"app.example/trammel/internal/core/proven/export"
 	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
 )
 
@@ -36,10 +37,11 @@ func exportCommand() *cli.Command {
 			ociCommand(),
 			objectsCommand(),
 			badgeCommand(),
+			kind("schema", "a JSON Schema of trammel.toml, for editors", func(_ context.Context, c *cli.Command) error { return emit(c, declare.Schema) }),
 			kind("dotenv", "the variables, as NAME='value' lines; secrets are left out", exportDotenv),
 		},
 		Action: func(context.Context, *cli.Command) error {
-			return fault.New(fault.Use, "say what to export").Advise("Known: badge, bundle, cyclonedx, dotenv, kubernetes, oci, pylock.")
+			return fault.New(fault.Use, "say what to export").Advise("Known: badge, bundle, cyclonedx, dotenv, kubernetes, oci, pylock, schema.")
 		},
 	}
 }
