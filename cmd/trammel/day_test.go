@@ -287,7 +287,7 @@ func TestWhatIsFetchedIsSaidBefore(t *testing.T) {
 	h.ok("lock")
 	o := h.try("fit")
 	to, fetch := strings.Index(o.err, "To fetch: "), strings.Index(o.err, "fetch node")
-	if o.code != 0 || to < 0 || fetch < to || !strings.Contains(o.err, "node 22.12.0") || !strings.Contains(o.err, "MiB") {
+	if o.code != 0 || to < 0 || fetch < to || !strings.Contains(o.err, "node 22.12.0") || !strings.Contains(o.err, "That is ") {
 		t.Errorf("%+v", o)
 	}
 	if o := h.try("fit"); strings.Contains(o.err, "To fetch") {

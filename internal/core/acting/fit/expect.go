@@ -135,6 +135,17 @@ func sizes(ctx context.Context, s *checkout.State, o Options, parts []lock.PartO
 // mostNamed is how many things are named before they are counted.
 const mostNamed = 6
 
+// inWords is a size as people say it.
+func inWords(bytes int64) string {
+	switch {
+	case bytes < 1<<10:
+		return fmt.Sprintf("%d B", bytes)
+	case bytes < 1<<20:
+		return fmt.Sprintf("%.1f KiB", float64(bytes)/(1<<10))
+	}
+	return fmt.Sprintf("%.1f MiB", float64(bytes)/(1<<20))
+}
+
 // tell says what is about to be fetched, where that is anything.
 func (e Expected) tell(ctx context.Context, depot bool) {
 	if e.Archive == 0 {
@@ -150,7 +161,7 @@ func (e Expected) tell(ctx context.Context, depot bool) {
 	}
 	text += ": " + strings.Join(things, ", ")
 	if e.Bytes > 0 {
-		size := fmt.Sprintf("%.1f MiB", float64(e.Bytes)/(1<<20))
+		size := inWords(e.Bytes)
 		switch {
 		case e.Unknown == e.Archive:
 		case e.Unknown > 0:
