@@ -25,6 +25,9 @@ func serve(port string, after time.Duration) {
 	chunk := make([]byte, 256<<10)
 	err := http.ListenAndServe("127.0.0.1:"+port, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		n, _ := strconv.Atoi(r.URL.Query().Get("mib"))
+		if r.URL.Query().Has("stated") {
+			w.Header().Set("Content-Length", strconv.Itoa(n<<20))
+		}
 		for range n * 4 {
 			if _, err := w.Write(chunk); err != nil {
 				return
@@ -167,9 +170,9 @@ func (b *workshop) services() ([]row, error) {
 	}
 	b.after = append(b.after, func() { cmd.Process.Kill(); cmd.Wait(); _ = private("stop")(); _ = common("stop")() })
 	listening(direct)
-	fetch := func(host, address string) func() error {
+	fetch := func(host, address, more string) func() error {
 		return func() error {
-			r, err := http.NewRequest(http.MethodGet, "http://"+address+"/?mib=256", nil)
+			r, err := http.NewRequest(http.MethodGet, "http://"+address+"/?mib=256"+more, nil)
 			if err != nil {
 				return err
 			}
@@ -186,13 +189,16 @@ func (b *workshop) services() ([]row, error) {
 			return err
 		}
 	}
-	floor := fetch("", "127.0.0.1:"+direct)
-	routed := func() error {
-		return fetch("web.common.localhost", fmt.Sprintf("127.0.0.1:%d", service.RouterPort(b.path("home/state"))))()
+	floor := fetch("", "127.0.0.1:"+direct, "")
+	routed := func(more string) func() error {
+		return func() error {
+			return fetch("web.common.localhost", fmt.Sprintf("127.0.0.1:%d", service.RouterPort(b.path("home/state"))), more)()
+		}
 	}
 	return append(rows,
-		compare("256 MiB into a private network", "direct loopback", 1.5, 7, once(private("start"), fetch("", "127.0.0.1:21400")), floor),
-		compare("256 MiB by name, through the router", "direct loopback", 1.5, 7, once(common("start"), routed), floor),
+		compare("256 MiB into a private network", "direct loopback", 1.5, 7, once(private("start"), fetch("", "127.0.0.1:21400", "")), floor),
+		compare("256 MiB by name, through the router", "direct loopback", 1.5, 7, once(common("start"), routed("&stated")), fetch("", "127.0.0.1:"+direct, "&stated")),
+		compare("256 MiB by name, in chunks of no stated length", "direct loopback", 0, 7, routed(""), floor),
 	), nil
 }
 
