@@ -5,12 +5,14 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
@@ -143,6 +145,26 @@ func TestWebSocketsAndStreamsPassTheRouter(t *testing.T) {
 			t.Errorf("%q, %v", line, err)
 		}
 		lines.ReadString('\n')
+	}
+}
+
+// Data that was on its way to a browser when the supervisor was killed does not stay behind.
+func TestAKilledSupervisorLeavesNoDataBehind(t *testing.T) {
+	h := webHut(t, "")
+	records, _ := filepath.Glob(filepath.Join(h.home, "state/records/*/main"))
+	if len(records) != 1 {
+		t.Fatalf("%v", records)
+	}
+	left := filepath.Join(records[0], ".save-1")
+	if err := errors.Join(os.Mkdir(left, 0o700), os.WriteFile(filepath.Join(left, "dump.gz"), []byte("passings"), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	pid := supervisorOf(t, h, "main")
+	_ = syscall.Kill(pid, syscall.SIGKILL)
+	gone(t, []int{pid})
+	h.ok("start")
+	if _, err := os.Stat(left); err == nil {
+		t.Error("it is there still")
 	}
 }
 

@@ -33,6 +33,9 @@ func TestTheReferenceIsOfThisProgram(t *testing.T) {
 
 func flagLine(f cli.Flag) string {
 	names := f.Names()
+	if v, ok := f.(cli.VisibleFlag); ok && !v.IsVisible() {
+		return ""
+	}
 	if slices.Contains(names, "help") {
 		return ""
 	}

@@ -189,7 +189,11 @@ func typed(c Change, now *checkout.State, tools []string) bool {
 	case c.Loud:
 		return false
 	case does.Does == Fetches && strings.HasPrefix(c.Name, "root "):
-		return c.Old != nil && c.New != nil // more or fewer packages of an archive that is known
+		// More or fewer packages of an archive that is known, for a tool that comes from there or is gone.
+		return c.Old != nil && c.New != nil && slices.ContainsFunc(tools, func(tool string) bool {
+			item, locked := now.Lock.Items[tool]
+			return !locked && !strings.Contains(tool, "/") || locked && "root "+item.Source == c.Name
+		})
 	}
 	for _, tool := range tools {
 		if does.Does == Fetches && c.Name == "toolchain "+tool {

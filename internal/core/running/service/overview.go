@@ -70,12 +70,7 @@ func (t *router) overview(w http.ResponseWriter, r *http.Request, running []rout
 	slices.SortStableFunc(out, func(a, b bayOut) int {
 		return strings.Compare(a.Project+"\x00"+a.Folder+"\x00"+a.Bay, b.Project+"\x00"+b.Folder+"\x00"+b.Bay)
 	})
-	h := w.Header()
-	h.Set("Content-Type", "text/html; charset=utf-8")
-	h.Set("Cache-Control", "no-store")
-	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
-	h.Set("X-Content-Type-Options", "nosniff")
-	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	alone(w, "")
 	_ = overviewPage().Execute(w, out)
 }
 

@@ -78,7 +78,16 @@ type param struct {
 	About   string   `json:"about"`
 }
 
+// saving is how the folders begin in which data lies on its way to a browser.
+const saving = ".save-"
+
 func newPage(s *supervisor) *page {
+	// A supervisor that was killed meanwhile left somebody's data lying.
+	if left, err := filepath.Glob(filepath.Join(s.bay.Records, saving+"*")); err == nil {
+		for _, dir := range left {
+			_ = os.RemoveAll(dir)
+		}
+	}
 	raw := make([]byte, 24)
 	_, _ = rand.Read(raw) // never fails (crypto/rand)
 	return &page{s: s, token: hex.EncodeToString(raw)}
@@ -92,20 +101,25 @@ func (p *page) handle(mux *http.ServeMux) {
 	mux.HandleFunc("POST /page/save", p.save)
 }
 
+// alone keeps a page to itself: nobody may frame it or read it from elsewhere. may is what it may
+// do beside being shown, as directives of CSP.
+func alone(w http.ResponseWriter, may string) {
+	h := w.Header()
+	h.Set("Content-Type", "text/html; charset=utf-8")
+	h.Set("Cache-Control", "no-store")
+	h.Set("Content-Security-Policy", "default-src 'none'; "+may+"style-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	h.Set("Referrer-Policy", "no-referrer")
+}
+
 func (p *page) show(w http.ResponseWriter, r *http.Request) {
 	p.mu.Lock()
 	if p.text == nil {
 		p.text = template.Must(template.New("").Parse(pageText))
 	}
 	p.mu.Unlock()
-	h := w.Header()
-	h.Set("Content-Type", "text/html; charset=utf-8")
-	h.Set("Cache-Control", "no-store")
-	// The token stands in the page: nobody may frame it or read it from elsewhere.
-	h.Set("Content-Security-Policy", "default-src 'none'; connect-src 'self'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
-	h.Set("X-Content-Type-Options", "nosniff")
-	h.Set("Cross-Origin-Resource-Policy", "same-origin")
-	h.Set("Referrer-Policy", "no-referrer")
+	alone(w, "connect-src 'self'; script-src 'unsafe-inline'; ")
 	_ = p.text.Execute(w, struct{ Project, Bay, Token string }{p.s.bay.Project, p.s.bay.Name, p.token})
 }
 
@@ -513,7 +527,7 @@ func (p *page) save(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
-	dir, err := os.MkdirTemp(p.s.bay.Records, ".save-")
+	dir, err := os.MkdirTemp(p.s.bay.Records, saving)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
