@@ -324,10 +324,22 @@ func TestThePageShowsAndDoes(t *testing.T) {
 	if err != nil {
 		return
 	}
-	c := exec.Command(curl, "-s", "-o", "/dev/null", "-w", "%{http_code}", "-H", "Host: heronweir.localhost", fmt.Sprintf("http://127.0.0.1:%d/", service.RouterPort(h.home+"/state")))
-	c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
-	if out, err := c.Output(); string(out) != "403" {
-		t.Errorf("another user of the machine got %s, %v", out, err)
+	for _, name := range []string{"heronweir.localhost", "localhost"} { // the page, and what lists all of the user's
+		c := exec.Command(curl, "-s", "-o", "/dev/null", "-w", "%{http_code}", "-H", "Host: "+name, fmt.Sprintf("http://127.0.0.1:%d/", service.RouterPort(h.home+"/state")))
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+		if out, err := c.Output(); string(out) != "403" {
+			t.Errorf("another user of the machine got %s of %s, %v", out, name, err)
+		}
+	}
+	for _, header := range []map[string]string{{}, {"X-Trammel-Token": strings.Repeat("0", 48)}} { // data goes to the page alone, too
+		resp, err := h.named("POST", "heronweir.localhost", "/save", header, `{"what":"save","name":"lane"}`)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		if resp.StatusCode != http.StatusForbidden {
+			t.Errorf("data for %v: %d", header, resp.StatusCode)
+		}
 	}
 }
 
