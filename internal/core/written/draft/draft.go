@@ -12,9 +12,11 @@ import (
 	"embed"
 	"encoding/json"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -25,6 +27,7 @@ import (
 
 	"app.example/trammel/internal/core/base/lazy"
 	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/written/declare"
 )
 
 // Want is one toolchain that a folder asks for.
@@ -41,6 +44,8 @@ type Found struct {
 	Routines []string
 
 	Libraries []Libraries
+
+	below string // the folder that is being looked at, "" for the project's own
 }
 
 // Libraries is a file with asks for a language's own packages.
@@ -53,15 +58,83 @@ type Libraries struct {
 // a draft is a help, and the person reads it.
 func Look(dir fs.FS) Found {
 	var f Found
-	for _, look := range []func(fs.FS, *Found){goMod, packageJSON, pyproject, requirements, cargo, pom, gemfile, composer, cmake, description} {
-		look(dir, &f)
+	dir = guarded{dir}
+	f.look(dir)
+	// Many projects have a folder for each of their parts.
+	entries, _ := fs.ReadDir(dir, ".")
+	for _, e := range entries {
+		if !e.IsDir() || !partName.MatchString(e.Name()) || slices.Contains(notParts, e.Name()) {
+			continue
+		}
+		if sub, err := fs.Sub(dir, e.Name()); err == nil {
+			f.below = e.Name()
+			f.look(sub)
+		}
 	}
+	f.below = ""
 	return f
+}
+
+// guarded gives regular files of a modest size and nothing else: a folder that somebody else
+// filled may hold a pipe, on which a reader would wait for ever.
+type guarded struct{ fs.FS }
+
+// mostFile is how large a file may be that states versions, in bytes.
+const mostFile = 4 << 20
+
+func (g guarded) Open(name string) (fs.File, error) {
+	info, err := fs.Stat(g.FS, name)
+	if err == nil && !info.IsDir() && (!info.Mode().IsRegular() || info.Size() > mostFile) {
+		err = &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return g.FS.Open(name)
+}
+
+// partName is what a folder is called that is looked into, and notParts are those that others fill.
+var (
+	partName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,20}$`)
+	notParts = []string{"node_modules", "vendor", "testdata", "dist", "build", "target", "third-party", "examples", "docs"}
+)
+
+func (f *Found) look(dir fs.FS) {
+	for _, look := range []func(fs.FS, *Found){versionFiles, goMod, packageJSON, pyproject, requirements, cargo, pom, gemfile, composer, cmake, description, scripts} {
+		look(dir, f)
+	}
+}
+
+// at is a file of the folder that is being looked at, as the declaration names it.
+func (f *Found) at(file string) string { return path.Join(f.below, file) }
+
+// named is the name of a step, service or routine: that of a part's has the part before it.
+func (f *Found) named(name string) string {
+	if f.below != "" {
+		return f.below + "-" + name
+	}
+	return name
+}
+
+// in is a command that runs in the folder that is being looked at.
+func (f *Found) in(command string) string {
+	if f.below != "" {
+		return "cd " + f.below + " && " + command
+	}
+	return command
+}
+
+// has tells whether there is a set of a kind already: a project has one of each.
+func (f *Found) has(kind string) bool {
+	return slices.ContainsFunc(f.Libraries, func(l Libraries) bool { return l.Kind == kind })
 }
 
 // want notes an ask; what is none in a declaration is left out.
 func (f *Found) want(tool, ask, why string) {
 	if _, err := version.ParseAsk(ask); err == nil && ask != "" && !slices.ContainsFunc(f.Wants, func(w Want) bool { return w.Tool == tool }) {
+		if f.below != "" {
+			why = f.below + "/" + why
+		}
 		f.Wants = append(f.Wants, Want{tool, ask, oneLine(why)})
 	}
 }
@@ -82,8 +155,8 @@ func goMod(dir fs.FS, f *Found) {
 	}
 	// Any newer patch release of the line will do; the lock holds it.
 	f.want("go", prefix(mod.Go.Version, 2), "go.mod says go "+mod.Go.Version)
-	f.Steps = append(f.Steps, "[step.modules]\nabout = \"Download the Go modules\"\nrun   = \"go mod download\"\nreads = [\"go.mod\", \"go.sum\"]\n")
-	f.Routines = append(f.Routines, "[routine.test]\nabout = \"Unit tests\"\nrun   = \"go test ./...\"\n")
+	f.Steps = append(f.Steps, fmt.Sprintf("[step.%s]\nabout = \"Download the Go modules\"\nrun   = %q\nreads = [%q, %q]\n", f.named("modules"), f.in("go mod download"), f.at("go.mod"), f.at("go.sum")))
+	f.Routines = append(f.Routines, fmt.Sprintf("[routine.%s]\nabout = \"Unit tests\"\nrun   = %q\n", f.named("test"), f.in("go test ./...")))
 }
 
 // prefix is the first numbers of a version.
@@ -116,7 +189,7 @@ func packageJSON(dir fs.FS, f *Found) {
 		f.want("bun", ask, "package.json engines.bun: "+p.Engines["bun"])
 	}
 	if _, err := fs.Stat(dir, "package-lock.json"); err == nil {
-		f.Steps = append(f.Steps, "[step.packages]\nabout = \"Install the npm packages\"\nrun   = \"npm ci\"\nreads = [\"package.json\", \"package-lock.json\"]\n")
+		f.Steps = append(f.Steps, fmt.Sprintf("[step.%s]\nabout = \"Install the npm packages\"\nrun   = %q\nreads = [%q, %q]\n", f.named("packages"), f.in("npm ci"), f.at("package.json"), f.at("package-lock.json")))
 	}
 	runner := "npm run"
 	if strings.HasPrefix(p.Manager, "bun@") {
@@ -134,10 +207,10 @@ func packageJSON(dir fs.FS, f *Found) {
 		script := oneLine(p.Scripts[name])
 		switch {
 		case name == "dev" || name == "start" && p.Scripts["dev"] == "":
-			f.Steps = append(f.Steps, fmt.Sprintf("[service.%s]          # package.json: %s\nrun = \"%s %s\"\n", name, script, runner, name))
-		case name == "test" && slices.ContainsFunc(f.Routines, func(r string) bool { return strings.HasPrefix(r, "[routine.test]") }):
+			f.Steps = append(f.Steps, fmt.Sprintf("[service.%s]          # %s: %s\nrun = %q\n", f.named(name), f.at("package.json"), script, f.in(runner+" "+name)))
+		case name == "test" && slices.ContainsFunc(f.Routines, func(r string) bool { return strings.HasPrefix(r, "[routine."+f.named("test")+"]") }):
 		case len(f.Routines) < mostRoutines:
-			f.Routines = append(f.Routines, fmt.Sprintf("[routine.%s]          # package.json: %s\nrun = '%s %s -- \"$@\"'\n", name, script, runner, name))
+			f.Routines = append(f.Routines, fmt.Sprintf("[routine.%s]          # %s: %s\nrun = '%s'\n", f.named(name), f.at("package.json"), script, f.in(runner+" "+name+` -- "$@"`)))
 		}
 	}
 }
@@ -214,9 +287,9 @@ func pyproject(dir fs.FS, f *Found) {
 	if p.Project.Requires != "" {
 		f.want("python", fromRange(strings.ReplaceAll(strings.ReplaceAll(p.Project.Requires, "==", "="), "~=", "~")), "pyproject.toml requires-python: "+p.Project.Requires)
 	}
-	if len(p.Project.Depends) > 0 && !slices.Contains(p.Project.Dynamic, "dependencies") {
+	if len(p.Project.Depends) > 0 && !slices.Contains(p.Project.Dynamic, "dependencies") && !f.has("python") {
 		f.want("python", "latest", "pyproject.toml states no requires-python")
-		f.Libraries = append(f.Libraries, Libraries{"python", "pyproject.toml"})
+		f.Libraries = append(f.Libraries, Libraries{"python", f.at("pyproject.toml")})
 	}
 }
 
@@ -226,8 +299,8 @@ func requirements(dir fs.FS, f *Found) {
 		return
 	}
 	f.want("python", "latest", "requirements.txt states no version of Python")
-	if !slices.ContainsFunc(f.Libraries, func(l Libraries) bool { return l.Kind == "python" }) {
-		f.Libraries = append(f.Libraries, Libraries{"python", "requirements.txt"})
+	if !f.has("python") {
+		f.Libraries = append(f.Libraries, Libraries{"python", f.at("requirements.txt")})
 	}
 }
 
@@ -275,6 +348,7 @@ func cargo(dir fs.FS, f *Found) {
 	if v != "" { // the oldest that will do
 		f.want("rust", ">="+v, "Cargo.toml rust-version: "+v)
 	}
+	f.want("rust", "latest", "Cargo.toml states no rust-version")
 }
 
 func readTOML(dir fs.FS, name string, into any) bool {
@@ -325,9 +399,32 @@ func description(dir fs.FS, f *Found) {
 	eachLine(dir, "DESCRIPTION", regexp.MustCompile(`\bR\s*\(\s*(>=\s*[\d.]+)\s*\)`), func(m []string) {
 		f.want("r", fromRange(m[1]), "DESCRIPTION depends on R ("+m[1]+")")
 	})
-	if raw, err := fs.ReadFile(dir, "DESCRIPTION"); err == nil && regexp.MustCompile(`(?m)^Imports:`).Match(raw) {
+	if raw, err := fs.ReadFile(dir, "DESCRIPTION"); err == nil && !f.has("r") && regexp.MustCompile(`(?m)^Imports:`).Match(raw) {
 		f.want("r", "latest", "DESCRIPTION states no version of R")
-		f.Libraries = append(f.Libraries, Libraries{"r", "DESCRIPTION"})
+		f.Libraries = append(f.Libraries, Libraries{"r", f.at("DESCRIPTION")})
+	}
+}
+
+// versionFiles are those with nothing but a version in them.
+func versionFiles(dir fs.FS, f *Found) {
+	for _, tool := range []string{"node", "python", "ruby", "go", "java"} {
+		file := "." + tool + "-version"
+		eachLine(dir, file, regexp.MustCompile(`^\s*v?(\d+(?:\.\d+)*)\s*$`), func(m []string) {
+			name := tool
+			if tool == "java" {
+				name = "openjdk"
+			}
+			f.want(name, m[1], file+" says "+m[1])
+		})
+	}
+}
+
+// scripts take what only lies there: no file says which version.
+func scripts(dir fs.FS, f *Found) {
+	for _, x := range []struct{ glob, tool string }{{"*.R", "r"}, {"*.Rmd", "r"}, {"*.py", "python"}, {"*.ipynb", "python"}, {"*.rb", "ruby"}, {"*.php", "php"}} {
+		if found, _ := fs.Glob(dir, x.glob); len(found) > 0 {
+			f.want(x.tool, "latest", found[0]+" is there, and nothing says which version")
+		}
 	}
 }
 
@@ -412,27 +509,113 @@ func ProjectName(dir string) string {
 	return strings.TrimRight(name[:min(len(name), 40)], "-")
 }
 
-//go:embed starters/*.toml
+// starters are whole small projects, a folder each. Names that end in .starter would be taken
+// for this module's own, and those that begin with dot- would not be embedded; both are written
+// as they are meant.
+//
+//go:embed all:starters
 var starters embed.FS
 
 // Starters lists the starters with what each is for.
 func Starters() (names, abouts []string) {
 	entries, _ := starters.ReadDir("starters")
 	for _, e := range entries {
-		name := strings.TrimSuffix(e.Name(), ".toml")
-		raw, _ := starters.ReadFile("starters/" + e.Name())
+		raw, _ := starters.ReadFile("starters/" + e.Name() + "/trammel.toml")
 		about, _, _ := strings.Cut(strings.TrimPrefix(string(raw), "# "), "\n")
-		names, abouts = append(names, name), append(abouts, about)
+		names, abouts = append(names, e.Name()), append(abouts, about)
 	}
 	return names, abouts
 }
 
-// Starter is the text of a starter for a project; ok is false when there is none
-// of that name.
-func Starter(name, project string) (text string, ok bool) {
-	raw, err := starters.ReadFile("starters/" + name + ".toml")
-	if err != nil {
-		return "", false
+// File is one file of a starter; Path is relative, with slashes.
+type File struct {
+	Path    string
+	Content []byte
+	Mode    fs.FileMode
+}
+
+// Starter is a project to begin with: its files, the declaration with the project's name in
+// it. ok is false when there is none of that name.
+func Starter(name, project, suite string) (files []File, ok bool) {
+	if !fs.ValidPath(name) || strings.Contains(name, "/") {
+		return nil, false
 	}
-	return strings.Replace(string(raw), `"PROJECT"`, fmt.Sprintf("%q", project), 1), true
+	dir, err := fs.Sub(starters, "starters/"+name)
+	if err != nil {
+		return nil, false
+	}
+	files, err = Filled(dir, project, suite)
+	for i, f := range files {
+		base := strings.TrimSuffix(path.Base(f.Path), ".starter")
+		if rest, hidden := strings.CutPrefix(base, "dot-"); hidden {
+			base = "." + rest
+		}
+		files[i].Path, files[i].Mode = path.Join(path.Dir(f.Path), base), 0o644
+	}
+	return files, err == nil && len(files) > 0
+}
+
+// Declared reads the declaration among a starter's files, as it will be in a folder.
+// Errors: as for declare.Read.
+func Declared(files []File, dir string) (*declare.Declaration, error) {
+	return declare.Read(filepath.Join(dir, declare.FileName), declare.Files{Read: func(_, name string) ([]byte, error) {
+		for _, f := range files {
+			if f.Path == filepath.ToSlash(filepath.Clean(name)) {
+				return f.Content, nil
+			}
+		}
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+	}})
+}
+
+// The most that a starter may hold.
+const (
+	mostFiles = 2000
+	mostBytes = 64 << 20
+)
+
+// Filled reads a folder as a starter, a team's own too: every regular file, with "PROJECT" and
+// SUITE in the declaration replaced by the project's name and the suite of the machine's
+// archive. Links, pipes and what belongs to version control or to Trammel are left out.
+// Errors: it has no declaration, or more than a starter may hold.
+func Filled(dir fs.FS, project, suite string) (files []File, err error) {
+	sum, declared := int64(0), false
+	err = fs.WalkDir(dir, ".", func(name string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		// A file called .git leads git to whatever folder it names, with the settings there.
+		own := slices.Contains([]string{".git", ".trammel"}, strings.ToLower(path.Base(name)))
+		if e.IsDir() {
+			if own {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		if own {
+			return nil
+		}
+		info, err := e.Info()
+		if err != nil || !info.Mode().IsRegular() {
+			return err
+		}
+		if sum += info.Size(); sum > mostBytes || len(files) == mostFiles {
+			return fmt.Errorf("it holds more than %d files or %d MiB, which no starter does", mostFiles, mostBytes>>20)
+		}
+		content, err := fs.ReadFile(dir, name)
+		if err != nil {
+			return err
+		}
+		if name == "trammel.toml" {
+			declared = true
+			text := strings.Replace(string(content), `"PROJECT"`, fmt.Sprintf("%q", project), 1)
+			content = []byte(strings.ReplaceAll(text, "SUITE", suite))
+		}
+		files = append(files, File{name, content, 0o644 | info.Mode().Perm()&0o111})
+		return nil
+	})
+	if err == nil && !declared {
+		err = errors.New("it has no trammel.toml")
+	}
+	return files, err
 }

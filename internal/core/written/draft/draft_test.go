@@ -1,7 +1,11 @@
 package draft
 
 import (
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"testing/fstest"
 
@@ -108,16 +112,55 @@ func TestADraftDeclaresTheSourceThatItNeeds(t *testing.T) {
 	}
 }
 
+func TestPartsInFoldersAreFound(t *testing.T) {
+	f := Look(fstest.MapFS{
+		"go.mod":                      {Data: []byte("module lane\n\ngo 1.24.2\n")},
+		"web/package.json":            {Data: []byte(`{"engines":{"node":">=22"},"scripts":{"dev":"x","test":"y"}}`)},
+		"web/package-lock.json":       {Data: []byte(`{}`)},
+		"survey/.python-version":      {Data: []byte("3.12\n")},
+		"survey/requirements.txt":     {Data: []byte("numpy\n")},
+		"survey/plot.R":               {Data: []byte("plot(1)\n")},
+		"node_modules/x/package.json": {Data: []byte(`{"engines":{"bun":"1"}}`)},
+		".hidden/Cargo.toml":          {Data: []byte("[package]\n")},
+	})
+	var wants []string
+	for _, w := range f.Wants {
+		wants = append(wants, w.Tool+" "+w.Ask)
+	}
+	if got := strings.Join(wants, ", "); got != "go 1.24, python 3.12, r latest, node >=22" {
+		t.Errorf("it wants %s", got)
+	}
+	text := f.Text("heronweir", Means{Can: func(string) bool { return true }, From: func(string) bool { return false }, Has: func(string, string) string { return "" }, Index: func(string) bool { return true }})
+	for _, words := range []string{"[step.modules]", "[step.web-packages]", `run   = "cd web && npm ci"`, `reads = ["web/package.json", "web/package-lock.json"]`, "[service.web-dev]", "[routine.test]", "[routine.web-test]", `files = ["survey/requirements.txt"]`, "# survey/.python-version says 3.12"} {
+		if !strings.Contains(text, words) {
+			t.Errorf("it does not say %q:\n%s", words, text)
+		}
+	}
+}
+
 func TestEveryStarterIsADeclaration(t *testing.T) {
 	names, abouts := Starters()
 	for i, name := range names {
-		text, ok := Starter(name, "heron-weir")
+		files, ok := Starter(name, "heron-weir", "trixie")
 		if !ok || abouts[i] == "" {
 			t.Fatal(name)
 		}
-		d, err := declare.Parse("trammel.toml", []byte(text))
-		if err != nil || d.Project != "heron-weir" || len(d.Toolchains) == 0 || len(d.Services) == 0 {
-			t.Errorf("%s: %v\n%+v", name, err, d)
+		has := map[string]bool{}
+		for _, f := range files {
+			has[f.Path] = true
+			if strings.Contains(f.Path, ".starter") || strings.Contains(f.Path, "dot-") || strings.Contains(string(f.Content), "://registry.") {
+				t.Errorf("%s has %s", name, f.Path)
+			}
+			if f.Path != "trammel.toml" {
+				continue
+			}
+			d, err := Declared(files, "/weir")
+			if err != nil || d.Project != "heron-weir" || len(d.Toolchains) == 0 || !slices.ContainsFunc(d.Routines, func(r declare.Routine) bool { return r.Name == "test" }) {
+				t.Errorf("%s: %v\n%+v", name, err, d)
+			}
+		}
+		if !has["trammel.toml"] || len(files) < 3 {
+			t.Errorf("%s is no project: %v", name, has)
 		}
 	}
 }
@@ -130,5 +173,26 @@ func TestProjectNames(t *testing.T) {
 		if got := ProjectName(dir); got != want {
 			t.Errorf("%q: %q", dir, got)
 		}
+	}
+}
+
+func TestAFolderOfStrangersHoldsNobodyUp(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"go.mod", "web/package.json", "web/requirements.txt", "plot.R"} {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := syscall.Mkfifo(path, 0o644); err != nil {
+			t.Skip(err)
+		}
+	}
+	if f := Look(os.DirFS(dir)); len(f.Steps)+len(f.Libraries) > 0 {
+		t.Errorf("a pipe says %+v", f)
+	}
+	// What leads git elsewhere is not among a starter's files.
+	files, err := Filled(fstest.MapFS{"trammel.toml": {Data: []byte("project = \"PROJECT\"\n")}, ".git": {Data: []byte("gitdir: sub\n")}, "deep/.GIT": {Data: []byte("gitdir: sub\n")}, "deep/.git/config": {Data: []byte("x")}, "deep/x": {Data: []byte("x")}}, "lane", "trixie")
+	if err != nil || len(files) != 2 {
+		t.Errorf("%v %v", files, err)
 	}
 }

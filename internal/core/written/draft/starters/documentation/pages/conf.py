@@ -1,0 +1,4 @@
+project = "Heron Weir"
+author = "the volunteers"
+html_theme = "alabaster"
+extensions = []

@@ -1,0 +1,4 @@
+create table if not exists passings (
+  species text not null,
+  seen    timestamptz not null default now()
+);
