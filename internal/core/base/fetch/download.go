@@ -100,7 +100,7 @@ func Forget(path string) { os.Remove(path) }
 func (c *Client) copyLocal(ctx context.Context, from, path string, d Download) (err error) {
 	in, err := disk.OpenRegular(from)
 	if err != nil {
-		return fault.New(fault.Source, "the catalog lacks an archive that it lists: %v", err)
+		return fault.New(fault.ErrSource, "the catalog lacks an archive that it lists: %v", err)
 	}
 	defer in.Close()
 	out, err := disk.Create(path)
@@ -143,7 +143,7 @@ func (d Download) check(n int64, h hash.Hash) error {
 	algorithm, want := d.Digest.Cut()
 	if got := hex.EncodeToString(h.Sum(nil)); got != want {
 		said := cmp.Or(d.Said, "the lock")
-		e := fault.New(fault.Source, "%s has the wrong bytes: %s is %s… and %s has %s…", d.From, algorithm, got[:16], said, want[:16])
+		e := fault.New(fault.ErrSource, "%s has the wrong bytes: %s is %s… and %s has %s…", d.From, algorithm, got[:16], said, want[:16])
 		if d.Said != "" {
 			return e.Advise("Nothing of it was kept. The archive contradicts itself, perhaps because it is being renewed: try again later, or another mirror.")
 		}

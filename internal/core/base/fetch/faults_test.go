@@ -76,7 +76,7 @@ func TestADownloadThatIsCutAtOnePlaceEndsWithAnError(t *testing.T) {
 				},
 			} {
 				requests.Store(0)
-				if err := get(client(t, false)); !errors.Is(err, fault.Source) {
+				if err := get(client(t, false)); !errors.Is(err, fault.ErrSource) {
 					t.Errorf("%s, ranges %v, cut at %d: %v", name, ranges, at, err)
 				}
 				if n := requests.Load(); n > 20 {
@@ -95,7 +95,7 @@ func TestADownloadThatGetsFurtherIsCarriedOnButNotForEver(t *testing.T) {
 	}
 	address, requests = cutting(t, func(n int64) int { return int(n) }, false, false)
 	d.From.URL = address
-	if _, err := client(t, false).Archive(context.Background(), t.TempDir(), d); !errors.Is(err, fault.Source) || requests.Load() > 100 {
+	if _, err := client(t, false).Archive(context.Background(), t.TempDir(), d); !errors.Is(err, fault.ErrSource) || requests.Load() > 100 {
 		t.Errorf("a byte more each time: %v after %d requests", err, requests.Load())
 	}
 }
@@ -109,11 +109,11 @@ func TestADownloadThatStallsEnds(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer to.Close()
-		if err := c.Copy(context.Background(), fetch.Address{URL: address}, to, 1<<30); !errors.Is(err, fault.Source) {
+		if err := c.Copy(context.Background(), fetch.Address{URL: address}, to, 1<<30); !errors.Is(err, fault.ErrSource) {
 			t.Errorf("a copy that stalls at %d: %v", at, err)
 		}
 		d := fetch.Download{Name: "fish", From: fetch.Address{URL: address}, Size: int64(len(fish)), Digest: digestOf(fish)}
-		if _, err := c.Archive(context.Background(), t.TempDir(), d); !errors.Is(err, fault.Source) {
+		if _, err := c.Archive(context.Background(), t.TempDir(), d); !errors.Is(err, fault.ErrSource) {
 			t.Errorf("an archive that stalls at %d: %v", at, err)
 		}
 	}
@@ -141,7 +141,7 @@ func TestErrorsAreJudgedByWhatTheyAre(t *testing.T) {
 		http.Redirect(w, r, "ftp://elsewhere.example/", http.StatusFound)
 	}))
 	defer s.Close()
-	if _, err := client(t, false).Document(context.Background(), fetch.Address{URL: s.URL}, "", nil); !errors.Is(err, fault.Source) || asked.Load() != 1 {
+	if _, err := client(t, false).Document(context.Background(), fetch.Address{URL: s.URL}, "", nil); !errors.Is(err, fault.ErrSource) || asked.Load() != 1 {
 		t.Errorf("a redirect that is not followed: asked %d times, %v", asked.Load(), err)
 	}
 }

@@ -56,8 +56,9 @@ type Client struct {
 type Options struct {
 	Indexes string // folder for cached documents
 	Offline bool
-	Backoff time.Duration // the first pause between tries; 0 means 300 ms
-	Stall   time.Duration // how long no byte may come; 0 means 30 s
+	Allow   func(host string) error // whether a host may be asked, also after a redirect; nil: any may
+	Backoff time.Duration           // the first pause between tries; 0 means 300 ms
+	Stall   time.Duration           // how long no byte may come; 0 means 30 s
 }
 
 // New makes a client.
@@ -74,7 +75,7 @@ func New(o Options) *Client {
 	transport.MaxIdleConnsPerHost = perHost
 	// Archives come compressed and digests are of the bytes on the wire.
 	transport.DisableCompression = true
-	c.http = &http.Client{Transport: transport, CheckRedirect: func(r *http.Request, via []*http.Request) error {
+	c.http = &http.Client{Transport: guarded{transport, o.Allow}, CheckRedirect: func(r *http.Request, via []*http.Request) error {
 		if len(via) >= 10 {
 			return &errRedirect{"more than 10 redirects"}
 		}
@@ -154,10 +155,10 @@ func NotFound(err error) bool {
 
 func sourceError(address Address, err error) error {
 	var path *os.PathError // this machine's disk, not the source
-	if errors.Is(err, context.Canceled) || errors.Is(err, fault.Source) || errors.As(err, &path) {
+	if errors.Is(err, context.Canceled) || errors.Is(err, fault.ErrSource) || errors.As(err, &path) {
 		return err
 	}
-	e := fault.New(fault.Source, "%v", err)
+	e := fault.New(fault.ErrSource, "%v", err)
 	var status *StatusError
 	var dns *net.DNSError
 	switch {
@@ -188,7 +189,7 @@ func plain(err error) error {
 }
 
 func errOffline(address Address) error {
-	return fault.New(fault.Source, "%s is needed and not in the cache", address).
+	return fault.New(fault.ErrSource, "%s is needed and not in the cache", address).
 		Advise("This run is --offline. Run it once with the network.")
 }
 
@@ -274,12 +275,12 @@ func temporary(err error) bool {
 	var lies *errLies
 	var dns *net.DNSError
 	switch {
-	case errors.As(err, &lies), errors.Is(err, fault.Source), errors.Is(err, os.ErrPermission), errors.As(err, new(*os.PathError)):
+	case errors.As(err, &lies), errors.Is(err, fault.ErrSource), errors.Is(err, os.ErrPermission), errors.As(err, new(*os.PathError)):
 		return false
 	case errors.As(err, &dns) && dns.IsNotFound:
 		return false
 	}
-	return !errors.As(err, new(*errRedirect)) && !errors.As(err, new(*errScheme))
+	return !errors.As(err, new(refusal)) && !errors.As(err, new(*errRedirect)) && !errors.As(err, new(*errScheme))
 }
 
 func (c *Client) request(ctx context.Context, a Address, header http.Header) (*http.Response, error) {
@@ -469,14 +470,14 @@ func readCached(path string) (memo cached, body []byte, ok bool) {
 	return memo, body, true
 }
 
-// Recall gives what Remember kept under a name; "" when there is nothing.
-func (c *Client) Recall(name string) string {
+// NoteOf gives what Remember kept under a name; "" when there is nothing.
+func (c *Client) NoteOf(name string) string {
 	_, body, _ := readCached(c.noteFile(name))
 	return string(body)
 }
 
-// Remember keeps a small fact that can never change, such as a checked sum.
-func (c *Client) Remember(name, fact string) {
+// KeepNote keeps a small fact that can never change, such as a checked sum.
+func (c *Client) KeepNote(name, fact string) {
 	writeCached(c.noteFile(name), cached{Size: len(fact)}, []byte(fact))
 }
 

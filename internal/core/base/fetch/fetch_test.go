@@ -142,7 +142,7 @@ func TestDocumentsAreAskedForOnlyIfTheyChanged(t *testing.T) {
 		t.Error("a refused document was given")
 	}
 	offline := client(t, true)
-	if _, err := offline.Document(context.Background(), d.From, "", fine); !errors.Is(err, fault.Source) {
+	if _, err := offline.Document(context.Background(), d.From, "", fine); !errors.Is(err, fault.ErrSource) {
 		t.Errorf("offline: %v", err)
 	}
 	hits := s.Hits("")
