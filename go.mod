@@ -29,6 +29,7 @@ require (
 	golang.org/x/term v0.47.0
 	lukechampine.com/blake3 v1.4.1
 	mvdan.cc/sh/v3 v3.14.1
+	rsc.io/qr v0.2.0
 )
 
 require (

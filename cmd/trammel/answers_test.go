@@ -108,7 +108,8 @@ func TestWhatCommandsPrintAsJSONIsInTheReference(t *testing.T) {
 		text = public.ReplaceAllString(text, "https://modules.example") // no page names a registry of this machine
 		name, _, _ := strings.Cut(command, ",")
 		file := filepath.Join("../../docs/reference/examples", strings.NewReplacer(" --", "-", " ", "-").Replace(strings.ToLower(name))+".json")
-		if err := os.MkdirAll(filepath.Dir(file), 0o755); err == nil {
+		err = os.MkdirAll(filepath.Dir(file), 0o755)
+		if err == nil {
 			err = os.WriteFile(file, []byte(text), 0o644)
 		}
 		if err != nil {
@@ -150,6 +151,7 @@ func TestWhatCommandsPrintAsJSONIsInTheReference(t *testing.T) {
 	h.write("lab-desk.json", strings.ReplaceAll(h.read("hut-laptop.json"), `"hut-laptop"`, `"lab-desk"`))
 	check("compare", h.try("compare", "--json", "hut-laptop.json", "lab-desk.json").out)
 	check("stop", h.ok("stop", "--json"))
+	check("lend", h.ok("lend", "--json"))
 	h.change(`"1.4"`, `"1.2"`)
 	h.ok("lock")
 	git("commit", "-qam", "An older sluice")
@@ -171,6 +173,8 @@ func TestWhatCommandsPrintAsJSONIsInTheReference(t *testing.T) {
 	check("data save, data load", p.ok("data", "save", "--json", "ledger", "day.sql.gz"))
 	check("data save, data load", p.ok("data", "load", "--json", "ledger", "day.sql.gz"))
 	check("export oci", p.ok("export", "oci", "image", "--json"))
+	check("install", h.ok("install", "--json", "--prefix", filepath.Join(t.TempDir(), "local")))
+	check("remove", h.ok("remove", "--json", "--yes"))
 	for command := range commands {
 		if !seen[command] {
 			t.Errorf("nobody looked at %s --json", command)

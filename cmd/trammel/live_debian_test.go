@@ -14,7 +14,7 @@ import (
 	"testing"
 
 	"app.example/trammel/internal/core/base/debian"
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/written/lock"
 )
 
@@ -27,7 +27,7 @@ func liveArchive(t *testing.T) {
 	if os.Getenv("TRAMMEL_LIVE") != "1" {
 		t.Skip("needs the Debian archive: TRAMMEL_LIVE=1")
 	}
-	if err := seal.Available(); err != nil {
+	if err := sandbox.Available(); err != nil {
 		t.Skip("the kernel gives no namespaces here")
 	}
 	t.Parallel() // most of the time goes into fetching and waiting

@@ -8,8 +8,8 @@ import (
 	"runtime/debug"
 
 	"app.example/trammel/internal/cli"
-	"app.example/trammel/internal/core/kernel/proctree"
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/process"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/inside"
 	"app.example/trammel/internal/core/running/script"
@@ -22,7 +22,7 @@ import (
 // bay and the engine of the demo's tools are all this binary, re-executed. The names that are
 // started most are played before main, in internal/early.
 func main() {
-	proctree.Init() // where nobody played it before
+	process.Init() // where nobody played it before
 	switch filepath.Base(os.Args[0]) {
 	case script.Name:
 		script.Main()
@@ -34,8 +34,8 @@ func main() {
 	case demo.EngineName:
 		os.Exit(demo.Engine(os.Args[1:]))
 	}
-	if seal.Inside() {
-		seal.Main()
+	if sandbox.Inside() {
+		sandbox.Main()
 	}
 	if len(os.Args) > 1 && os.Args[1] == "inside" && os.Args[0] == inside.Program { // the launcher of an image
 		os.Exit(inside.Main(os.Args[2:]))

@@ -15,7 +15,7 @@ import (
 	"testing"
 	"time"
 
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/standin"
 )
 
@@ -26,8 +26,8 @@ func TestMain(m *testing.M) {
 	if habit := os.Getenv(serverHabit); habit != "" {
 		server(habit)
 	}
-	if seal.Inside() { // this very program probes whether there are namespaces
-		seal.Main()
+	if sandbox.Inside() { // this very program probes whether there are namespaces
+		sandbox.Main()
 	}
 	os.Exit(func() int {
 		dir, err := os.MkdirTemp("", "trammel-test-")
@@ -45,7 +45,7 @@ func TestMain(m *testing.M) {
 			return 1
 		}
 		program = filepath.Join(dir, "trammel")
-		build := exec.Command("go", "build", "-o", program, ".")
+		build := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-o", program, ".") // as .ci/release does, so that both compile once
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
 		if out, err := build.CombinedOutput(); err != nil {
 			fmt.Fprintf(os.Stderr, "%v\n%s", err, out)

@@ -30,13 +30,18 @@ type browser struct {
 // openBrowser starts one; without it on this machine the test is skipped.
 func openBrowser(t *testing.T) *browser {
 	t.Helper()
+	return openBrowserAt(t, t.TempDir())
+}
+
+// openBrowserAt starts one for an account whose home folder is named.
+func openBrowserAt(t *testing.T, home string) *browser {
+	t.Helper()
 	driver, err := exec.LookPath("chromedriver")
 	chromium, missing := exec.LookPath("chromium")
 	if err != nil || missing != nil {
 		t.Skip("chromium and chromedriver are not installed")
 	}
 	port := freeNumber(t)
-	home := t.TempDir()
 	c := exec.Command(driver, "--port="+strconv.Itoa(port))
 	c.Env = append(os.Environ(), "HOME="+home, "TMPDIR="+home)
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -128,18 +133,6 @@ func (b *browser) says(script string) string {
 func (b *browser) until(what, expression string) {
 	b.t.Helper()
 	eventually(b.t, what, func() bool { return b.says("!!("+expression+")") == "true" })
-}
-
-// element finds one by a CSS selector.
-func (b *browser) element(selector string) string {
-	b.t.Helper()
-	var found map[string]string
-	b.ask("POST", "/element", map[string]any{"using": "css selector", "value": selector}, &found)
-	for _, id := range found {
-		return id
-	}
-	b.t.Fatalf("there is no %s", selector)
-	return ""
 }
 
 // press clicks as a person does: where the element is, when it can be seen.

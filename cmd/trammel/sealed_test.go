@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"app.example/trammel/internal/core/base/debian"
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/standin"
 )
 
@@ -29,7 +29,7 @@ func toolDeb(name, version, more string) standin.Deb {
 func archives(t *testing.T) (s *standin.Server, weir, oldweir *standin.Archive) {
 	t.Helper()
 	linuxOnly(t)
-	if err := seal.Available(); err != nil {
+	if err := sandbox.Available(); err != nil {
 		t.Skip("the kernel gives no namespaces here")
 	}
 	s = standin.New()

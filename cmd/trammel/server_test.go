@@ -44,6 +44,14 @@ func server(habit string) {
 		mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
 			fmt.Fprintf(w, "lane %s for %s, forwarded for %s\n", os.Getenv("WEIR_LANE"), r.Host, r.Header.Get("X-Forwarded-For"))
 		})
+		mux.HandleFunc("/told", func(w http.ResponseWriter, r *http.Request) { // all that it is told of who asks
+			http.SetCookie(w, &http.Cookie{Name: "day", Value: "1", Domain: "lane.heronweir.localhost", Path: "/"})
+			_ = r.Header.Write(w)
+			fmt.Fprintf(w, "Host: %s\r\nPath: %s\r\n", r.Host, r.URL.RequestURI())
+		})
+		mux.HandleFunc("/home", func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "http://"+r.Host+"/told?day=2", http.StatusFound)
+		})
 		mux.HandleFunc("/health", func(w http.ResponseWriter, r *http.Request) {
 			if _, err := os.Stat(os.Getenv("WEIR_SICK")); err == nil {
 				http.Error(w, "sick", http.StatusInternalServerError)

@@ -18,7 +18,7 @@ import (
 	"testing"
 	"time"
 
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/service"
 )
 
@@ -526,8 +526,8 @@ func TestWhatAnEarlierSupervisorRanIsWaitedFor(t *testing.T) {
 	}
 	go slowly.Wait()
 	gone(t, []int{supervisor})
-	p := proctree.ProcessOf(slowly.Process.Pid)
-	other := proctree.ProcessOf(os.Getpid()) // has the number of one that is gone: is left alone
+	p := process.ProcessOf(slowly.Process.Pid)
+	other := process.ProcessOf(os.Getpid()) // has the number of one that is gone: is left alone
 	line := fmt.Sprintf("%d %d lane\n%d %d board\n", p.Pid, p.Started, other.Pid, other.Started+7)
 	if err := os.WriteFile(trees[0], append(noted, line...), 0o600); err != nil {
 		t.Fatal(err)

@@ -54,13 +54,6 @@ func noNull(v reflect.Value) {
 	}
 }
 
-// answers are all of them, in the order of help.
-var answers = []answer{
-	findOut{}, knownToolsOut{}, newerOut{}, lockResult{}, approveOut{}, sourcesOut{}, showOut{}, thingsOut{}, paramsOut{}, routinesOut{},
-	statusOut{}, stoppedOut{}, signalOut{}, lineOut{}, dataOut{}, baysOut{}, clearOut{}, verifyOut{}, compareOut{}, recallOut{}, againstOut{},
-	imageOut{}, catalogOut{}, stockOut{}, sweepOut{}, versionOut{},
-}
-
 func (approveOut) of() string    { return "approve" }
 func (baysOut) of() string       { return "bays" }
 func (clearOut) of() string      { return "clear" }

@@ -24,6 +24,7 @@ import (
 	"app.example/trammel/internal/core/base/release"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -54,7 +55,7 @@ func endAnyway(ctx context.Context, stop func(), args []string) {
 	stop()
 	wait := 800 * time.Millisecond
 	for _, a := range args {
-		if slices.Contains([]string{"start", "stop", "do", "fit", "data", "clear", "run", "shell", "demo"}, a) {
+		if slices.Contains([]string{"start", "stop", "do", "fit", "data", "clear", "run", "shell", "demo", "remove"}, a) {
 			wait = 2 * time.Minute
 		}
 	}
@@ -91,7 +92,7 @@ func byPath(path string, args []string) int {
 	bin := filepath.Dir(path)
 	project := filepath.Dir(filepath.Dir(bin))
 	if filepath.Base(bin) != "bin" || filepath.Dir(bin) != checkout.Local(project) {
-		return conclude(context.Background(), fault.New(fault.Use, "%s is no command of a project", path).Advise("They lie in .trammel/bin of the project's folder."))
+		return conclude(context.Background(), fault.New(fault.ErrUsage, "%s is no command of a project", path).Advise("They lie in .trammel/bin of the project's folder."))
 	}
 	argv := append([]string{filepath.Base(path)}, args...)
 	if plan, ok := keptPlan(h, project, bay.Main); ok && h.Getenv("TRAMMEL_TRIAL") == "" {
@@ -117,13 +118,13 @@ func conclude(ctx context.Context, err error) int {
 	case errors.As(err, &code):
 		return int(code)
 	case ctx.Err() != nil:
-		err = fault.New(fault.Interrupted, "interrupted").Advise("Nothing half-made is left; the same command carries on.")
+		err = fault.New(fault.ErrInterrupted, "interrupted").Advise("Nothing half-made is left; the same command carries on.")
 	}
 	// What only the operating system has said so far: name the folder to look at.
 	var known *fault.Error
 	var path *fs.PathError
 	if !errors.As(err, &known) && errors.As(err, &path) {
-		err = fault.New(fault.Failed, "%v", err).Advise("See that %s can be reached and written to, and that there is room.", filepath.Dir(path.Path))
+		err = fault.New(fault.ErrFailed, "%v", err).Advise("See that %s can be reached and written to, and that there is room.", filepath.Dir(path.Path))
 	}
 	s := ui.Open(os.Stdout, os.Stderr, ui.Options{})
 	var findings fault.Findings
@@ -145,7 +146,7 @@ func said(kind error) error { return errors.Join(errSaid, kind) }
 func newApp() *cli.Command {
 	cli.VersionFlag = &cli.BoolFlag{Name: "version", Usage: "print the version", HideDefault: true, Local: true} // -v tells more
 	wrong := func(_ context.Context, _ *cli.Command, err error, _ bool) error {
-		return fault.New(fault.Use, "%s", lowerFirst(err.Error())).Advise("See: trammel help")
+		return fault.New(fault.ErrUsage, "%s", lowerFirst(err.Error())).Advise("See: trammel help")
 	}
 	app := &cli.Command{
 		Name:                  "trammel",
@@ -156,11 +157,11 @@ func newApp() *cli.Command {
 		Before:                namedBay,
 		ConfigureShellCompletionCommand: func(c *cli.Command) {
 			c.Hidden = false
-			bash := c.Command("bash")
-			print := bash.Action
-			bash.Action = func(ctx context.Context, c *cli.Command) error {
-				fmt.Fprint(c.Root().Writer, plainBash)
-				return print(ctx, c)
+			for name, text := range map[string][]byte{"bash": completionBash, "zsh": completionZsh, "fish": completionFish} {
+				c.Command(name).Action = func(_ context.Context, c *cli.Command) error {
+					_, err := c.Root().Writer.Write(text)
+					return err
+				}
 			}
 		},
 		OnUsageError:   wrong,
@@ -180,7 +181,7 @@ func newApp() *cli.Command {
 				for _, x := range c.Root().Commands {
 					names = append(names, x.Name)
 				}
-				return fault.New(fault.Use, "there is no command %q", name).Advise("%s", strings.TrimSpace(fault.DidYouMean(name, names)+" See: trammel help"))
+				return fault.New(fault.ErrUsage, "there is no command %q", name).Advise("%s", strings.TrimSpace(fault.DidYouMean(name, names)+" See: trammel help"))
 			}
 			return here(c)
 		},
@@ -188,8 +189,8 @@ func newApp() *cli.Command {
 			draftCommand(), findCommand(), setCommand(), unsetCommand(),
 			lockCommand(), newerCommand(), approveCommand(), fitCommand(), showCommand(),
 			shellCommand(), runCommand(), doCommand(),
-			startCommand(), stopCommand(), watchCommand(), logsCommand(), dataCommand(), baysCommand(), clearCommand(),
-			verifyCommand(), compareCommand(), recallCommand(), exportCommand(), catalogCommand(), stockCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(), versionCommand(),
+			startCommand(), stopCommand(), watchCommand(), logsCommand(), lendCommand(), dataCommand(), baysCommand(), clearCommand(),
+			verifyCommand(), compareCommand(), recallCommand(), exportCommand(), catalogCommand(), stockCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(), versionCommand(), installCommand(), removeCommand(),
 		},
 	}
 	app.CustomRootCommandHelpTemplate = helpByOrder(app.Commands)
@@ -201,13 +202,6 @@ func newApp() *cli.Command {
 	}
 	return app
 }
-
-// plainBash lets the completion work in a bash without the bash-completion scripts,
-// which the generated one counts on.
-const plainBash = `declare -F _get_comp_words_by_ref >/dev/null || _get_comp_words_by_ref() {
-  cur=${COMP_WORDS[COMP_CWORD]} prev=${COMP_WORDS[COMP_CWORD-1]} words=("${COMP_WORDS[@]}") cword=$COMP_CWORD
-}
-`
 
 func lowerFirst(s string) string {
 	if s == "" {
@@ -245,15 +239,21 @@ func lookLocked(c *cli.Command) (*checkout.State, *lock.Lock, error) {
 
 // machine is where the settings of this machine are read from.
 func machine(p *checkout.State) *source.Machine {
-	return &source.Machine{Getenv: p.Host.Getenv, Project: p.Dir(), Config: p.Places.Config, Archives: p.Places.Archives()}
+	return &source.Machine{Getenv: p.Host.Getenv, Project: p.Dir(), Config: p.Places.Config, System: p.Places.System, Archives: p.Places.Archives()}
 }
 
 func client(p *checkout.State, offline bool) *fetch.Client {
-	return clientIn(p.Places, offline)
+	return fetch.New(fetch.Options{Indexes: p.Places.Indexes(), Offline: offline, Allow: p.Policies.Host})
 }
 
+// clientIn is a client for what belongs to no project yet: the machine's policies count.
 func clientIn(places place.Places, offline bool) *fetch.Client {
-	return fetch.New(fetch.Options{Indexes: places.Indexes(), Offline: offline})
+	policies, err := policy.Read(policy.Files(places.System, ""))
+	allow := policies.Host
+	if err != nil {
+		allow = func(string) error { return err } // what is allowed is not known
+	}
+	return fetch.New(fetch.Options{Indexes: places.Indexes(), Offline: offline, Allow: allow})
 }
 
 // withProgress calls f with a context whose events are shown.

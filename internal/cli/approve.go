@@ -59,6 +59,9 @@ func approveAction(ctx context.Context, c *cli.Command) error {
 	if err := p.Usable(); err != nil {
 		return err
 	}
+	if err := p.Allowed(); err != nil && !c.Bool("json") && !c.Bool("id") {
+		return err
+	}
 	list := approval.Effects(p)
 	switch {
 	case c.Bool("id"):
@@ -192,14 +195,14 @@ func readable(text string) string {
 // ask asks on the terminal. Without one nobody can answer, which is a no.
 func ask(ctx context.Context, s *ui.Screen) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return fault.New(fault.NotApproved, "nobody is there to ask").
+		return fault.New(fault.ErrNotApproved, "nobody is there to ask").
 			Advise("Approve in a terminal, or with trammel approve --yes once you have read it.\nA machine without a person sets %s to the approval id: trammel approve --id", approval.Variable)
 	}
 	yes, err := answeredYes(ctx, s, "Approve?")
 	if yes || err != nil {
 		return err
 	}
-	return fault.New(fault.NotApproved, "not approved").Advise("Nothing was run.")
+	return fault.New(fault.ErrNotApproved, "not approved").Advise("Nothing was run.")
 }
 
 // answeredYes asks the person at the terminal.

@@ -46,7 +46,7 @@ func exportBadge(_ context.Context, c *cli.Command) error {
 			return err
 		}
 		if of := list[0].Report.Predicate.Project; of != b.Project {
-			return fault.New(fault.Use, "the reports are of project %s, and this is %s", of, b.Project)
+			return fault.New(fault.ErrUsage, "the reports are of project %s, and this is %s", of, b.Project)
 		}
 		result, err := report.Compare(list, l.ID(), signers != nil)
 		if err != nil {
@@ -73,7 +73,7 @@ func exportBadge(_ context.Context, c *cli.Command) error {
 	}
 	file := c.String("output")
 	if err := disk.Write(file, b.SVG(), 0o644); err != nil {
-		return fault.New(fault.Failed, "the picture cannot be written: %v", err)
+		return fault.New(fault.ErrFailed, "the picture cannot be written: %v", err)
 	}
 	shownAs := file
 	if below, err := filepath.Rel(p.Dir(), filepath.Join(p.Host.Dir, file)); err == nil && !filepath.IsAbs(file) && filepath.IsLocal(below) {

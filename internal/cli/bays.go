@@ -162,7 +162,7 @@ func bayNames(list []bay.Bay) []string {
 func clearAction(ctx context.Context, c *cli.Command) error {
 	wanted := c.Args().Slice()
 	if (len(wanted) == 0) != c.Bool("all") {
-		return fault.New(fault.Use, "say which bay to clear").Advise("List them with trammel bays; then: trammel clear NAME, or --all")
+		return fault.New(fault.ErrUsage, "say which bay to clear").Advise("List them with trammel bays; then: trammel clear NAME, or --all")
 	}
 	// A bay of a locator is found from anywhere.
 	if len(wanted) == 1 && !c.Root().IsSet("dir") {
@@ -192,7 +192,7 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 	s := screen(c)
 	for _, name := range wanted {
 		if !slices.Contains(names, name) {
-			return fault.New(fault.Use, "%s has no bay %q", p.Declaration.Project, name).Advise("%s", fault.DidYouMean(name, names))
+			return fault.New(fault.ErrUsage, "%s has no bay %q", p.Declaration.Project, name).Advise("%s", fault.DidYouMean(name, names))
 		}
 	}
 	if err := consentToClear(ctx, c, s, p, bays, wanted); err != nil {
@@ -273,13 +273,13 @@ func consentToClear(ctx context.Context, c *cli.Command, s *ui.Screen, p *checko
 		return nil
 	}
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return fault.New(fault.Use, "this would remove data: %s", strings.Join(what, "; ")).
+		return fault.New(fault.ErrUsage, "this would remove data: %s", strings.Join(what, "; ")).
 			Advise("Nothing was removed. Keep a dump where it is wanted: trammel data save SERVICE FILE\nThen: trammel clear --yes %s", strings.Join(wanted, " "))
 	}
 	s.Print("Data that will be gone: %s", strings.Join(what, "; "))
 	yes, err := answeredYes(ctx, s, "Remove it?")
 	if err == nil && !yes {
-		err = fault.New(fault.Use, "nothing was removed")
+		err = fault.New(fault.ErrUsage, "nothing was removed")
 	}
 	return err
 }

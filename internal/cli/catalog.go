@@ -36,14 +36,14 @@ func catalogCommand() *cli.Command {
 			{Name: "check", Usage: "hold every page and archive to its digest", ArgsUsage: "FOLDER", Flags: []cli.Flag{jsonFlag()}, Action: catalogCheck},
 		},
 		Action: func(context.Context, *cli.Command) error {
-			return fault.New(fault.Use, "say what to do with a catalog").Advise("Known: add, sign, check.")
+			return fault.New(fault.ErrUsage, "say what to do with a catalog").Advise("Known: add, sign, check.")
 		},
 	}
 }
 
 func catalogFolder(c *cli.Command) (string, error) {
 	if c.Args().Len() == 0 {
-		return "", fault.New(fault.Use, "say in which folder the catalog is").Advise("Write, for example: trammel catalog %s catalog", c.Name)
+		return "", fault.New(fault.ErrUsage, "say in which folder the catalog is").Advise("Write, for example: trammel catalog %s catalog", c.Name)
 	}
 	return hostNow().Abs(c.Args().First()), nil
 }
@@ -57,7 +57,7 @@ func catalogAdd(ctx context.Context, c *cli.Command) error {
 	given := publish.Named{Tool: c.String("tool"), Version: c.String("version"), Platform: c.String("platform")}
 	if given.Platform != "" && given.Platform != "any" {
 		if _, ok := platform.Parse(given.Platform); !ok {
-			return fault.New(fault.Use, "%q is not a platform", given.Platform).Advise("%s", fault.DidYouMean(given.Platform, append(platform.Known, "any")))
+			return fault.New(fault.ErrUsage, "%q is not a platform", given.Platform).Advise("%s", fault.DidYouMean(given.Platform, append(platform.Known, "any")))
 		}
 	}
 	archives := c.Args().Slice()[1:]
@@ -125,7 +125,7 @@ func catalogCheck(ctx context.Context, c *cli.Command) error {
 		s.Print("%d tools, %d releases, %d archives, %s; %s", found.Tools, found.Releases, found.Files, ui.Bytes(found.Bytes), signed)
 	}
 	if len(found.Faults) > 0 {
-		return fault.New(fault.Drift, "the catalog is not as its pages say").Advise("%s", strings.Join(found.Faults, "\n"))
+		return fault.New(fault.ErrDrift, "the catalog is not as its pages say").Advise("%s", strings.Join(found.Faults, "\n"))
 	}
 	return nil
 }

@@ -83,7 +83,7 @@ func findAction(ctx context.Context, c *cli.Command) error {
 		t.Ask, err = version.ParseAsk("latest")
 	}
 	if err != nil {
-		return fault.New(fault.Use, "%v", err)
+		return fault.New(fault.ErrUsage, "%v", err)
 	}
 	offers, err := resolve.Look(ctx, p.Declaration, machine(p), web, t)
 	if err != nil {
@@ -93,7 +93,7 @@ func findAction(ctx context.Context, c *cli.Command) error {
 	asOf := time.Time{}
 	if text := c.String("as-of"); text != "" {
 		if asOf, err = declare.ParseDate(text); err != nil {
-			return fault.New(fault.Use, "%q is not a date such as 2026-03-01", text)
+			return fault.New(fault.ErrUsage, "%q is not a date such as 2026-03-01", text)
 		}
 	}
 	found := 0
@@ -148,7 +148,7 @@ func findAction(ctx context.Context, c *cli.Command) error {
 		return tell(s, findOut{1, out[0], out[1:]})
 	}
 	if found == 0 {
-		return fault.New(fault.Failed, "no version of %s fits", t.Name)
+		return fault.New(fault.ErrFailed, "no version of %s fits", t.Name)
 	}
 	return nil
 }
@@ -169,7 +169,7 @@ func allows(ask version.Ask, scheme version.Scheme, v string, all bool) bool {
 func plainFindings(err error) error {
 	var findings fault.Findings
 	if errors.As(err, &findings) && findings[0].Line == 0 {
-		return fault.New(fault.Use, "%s", findings[0].What).Advise("%s", findings[0].Do)
+		return fault.New(fault.ErrUsage, "%s", findings[0].What).Advise("%s", findings[0].Do)
 	}
 	return err
 }
@@ -239,7 +239,7 @@ func offerOf(o *resolve.Offer, list []source.Release, marks map[string][]string)
 func findLibrary(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State, set, library string) error {
 	x, ok := p.Declaration.Library(set)
 	if !ok {
-		return fault.New(fault.Use, "no libraries are named %q", set).Advise("%s", fault.DidYouMean(set, declare.Names(p.Declaration.Libraries)))
+		return fault.New(fault.ErrUsage, "no libraries are named %q", set).Advise("%s", fault.DidYouMean(set, declare.Names(p.Declaration.Libraries)))
 	}
 	offer, err := resolve.LookLibrary(ctx, p.Declaration, machine(p), client(p, c.Bool("offline")), x, library)
 	if err != nil {
@@ -305,7 +305,7 @@ func findTools(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.St
 		if len(p.Declaration.Sources) == 0 {
 			do = strings.TrimSpace(do + " A declared source of packages (kind debian, wheel, r) is looked in as well.")
 		}
-		return fault.New(fault.Use, "no tool and no package is known for %q", word).Advise("%s", do)
+		return fault.New(fault.ErrUsage, "no tool and no package is known for %q", word).Advise("%s", do)
 	}
 	if asJSON {
 		out, more := []knownOut{}, []packageOut{}
@@ -363,13 +363,13 @@ func setCommand() *cli.Command {
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() == 0 {
-				return fault.New(fault.Use, "set needs a toolchain and an ask").Advise("Write, for example: trammel set go=1.24")
+				return fault.New(fault.ErrUsage, "set needs a toolchain and an ask").Advise("Write, for example: trammel set go=1.24")
 			}
 			return edit(ctx, c, func(file string, source []byte) ([]byte, error) {
 				for _, arg := range c.Args().Slice() {
 					name, ask, ok := strings.Cut(arg, "=")
 					if !ok || name == "" {
-						return nil, fault.New(fault.Use, "%q is not TOOL=ASK", arg).Advise("Write, for example: trammel set go=1.24 (or go==1.24.3 for exactly that)")
+						return nil, fault.New(fault.ErrUsage, "%q is not TOOL=ASK", arg).Advise("Write, for example: trammel set go=1.24 (or go==1.24.3 for exactly that)")
 					}
 					var err error
 					if set, library, ok := declare.LibraryName(name); ok {
@@ -379,7 +379,7 @@ func setCommand() *cli.Command {
 						continue
 					}
 					if _, err := version.ParseAsk(ask); err != nil {
-						return nil, fault.New(fault.Use, "%s: %v", name, err)
+						return nil, fault.New(fault.ErrUsage, "%s: %v", name, err)
 					}
 					if source, err = declare.SetToolchain(file, source, name, ask, c.String("from"), c.String("package")); err != nil {
 						return nil, err
@@ -401,7 +401,7 @@ func unsetCommand() *cli.Command {
 		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Toolchains) }),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() == 0 {
-				return fault.New(fault.Use, "unset needs a toolchain").Advise("Write, for example: trammel unset node")
+				return fault.New(fault.ErrUsage, "unset needs a toolchain").Advise("Write, for example: trammel unset node")
 			}
 			return edit(ctx, c, func(file string, source []byte) (_ []byte, err error) {
 				for _, name := range c.Args().Slice() {
@@ -426,7 +426,7 @@ func unsetCommand() *cli.Command {
 func edited(ctx context.Context, c *cli.Command) (p *checkout.State, file string, err error) {
 	switch {
 	case c.Bool("local") && c.Bool("default"):
-		return nil, "", fault.New(fault.Use, "--local and --default are two places; name one")
+		return nil, "", fault.New(fault.ErrUsage, "--local and --default are two places; name one")
 	case c.Bool("default"):
 		places, err := placesNow()
 		if err != nil {

@@ -31,7 +31,7 @@ func afarOf(ctx context.Context, c *cli.Command, s *ui.Screen, up *setup.Setup, 
 	if was == nil && named == "" {
 		for _, flag := range []string{"registry", "hand", "storage", "storage-class"} {
 			if c.IsSet(flag) {
-				return nil, fault.New(fault.Use, "--%s is for a bay in a cluster", flag).Advise("Say which: --cluster CONTEXT/NAMESPACE")
+				return nil, fault.New(fault.ErrUsage, "--%s is for a bay in a cluster", flag).Advise("Say which: --cluster CONTEXT/NAMESPACE")
 			}
 		}
 		return nil, nil
@@ -42,12 +42,12 @@ func afarOf(ctx context.Context, c *cli.Command, s *ui.Screen, up *setup.Setup, 
 	}
 	if named != "" {
 		if was == nil && slices.ContainsFunc(running, service.Status.Running) {
-			return nil, fault.New(fault.Use, "services of bay %s run on this machine", up.State.Bay.Name).
+			return nil, fault.New(fault.ErrUsage, "services of bay %s run on this machine", up.State.Bay.Name).
 				Advise("Have a bay of its own for the cluster: trammel --bay preview start --cluster %s", named)
 		}
 		t := targetOf(named, up.State)
 		if was != nil && (t.Context != was.Target.Context || t.Namespace != was.Target.Namespace) {
-			return nil, fault.New(fault.Use, "bay %s is in %s/%s", up.State.Bay.Name, was.Target.Context, was.Target.Namespace).
+			return nil, fault.New(fault.ErrUsage, "bay %s is in %s/%s", up.State.Bay.Name, was.Target.Context, was.Target.Namespace).
 				Advise("Another place is another bay: trammel --bay NAME start --cluster %s", named)
 		}
 		if was == nil {
@@ -106,7 +106,7 @@ func consentAfar(ctx context.Context, c *cli.Command, s *ui.Screen, up *setup.Se
 		return nil
 	}
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return fault.New(fault.NotApproved, "nobody has approved that this goes to %s", r.Target.Context).Advise("Read it, and if it is right: the same command with --approve")
+		return fault.New(fault.ErrNotApproved, "nobody has approved that this goes to %s", r.Target.Context).Advise("Read it, and if it is right: the same command with --approve")
 	}
 	return ask(ctx, s)
 }

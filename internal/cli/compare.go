@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/crypto/ssh"
 
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/base/canon"
@@ -44,7 +45,7 @@ func compareCommand() *cli.Command {
 func compareAction(ctx context.Context, c *cli.Command) error {
 	paths := c.Args().Slice()
 	if len(paths) == 0 {
-		return fault.New(fault.Use, "name the reports to compare").Advise("Each machine writes its own: trammel verify --report reports/NAME.json\nThen: trammel compare reports/")
+		return fault.New(fault.ErrUsage, "name the reports to compare").Advise("Each machine writes its own: trammel verify --report reports/NAME.json\nThen: trammel compare reports/")
 	}
 	var signers *report.Signers
 	if file := c.String("signers"); file != "" {
@@ -88,7 +89,7 @@ func compareAction(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		if err := disk.Write(file, page, 0o644); err != nil {
-			return fault.New(fault.Failed, "the page cannot be written: %v", err)
+			return fault.New(fault.ErrFailed, "the page cannot be written: %v", err)
 		}
 	}
 	s := screen(c)
@@ -98,7 +99,7 @@ func compareAction(ctx context.Context, c *cli.Command) error {
 		printComparison(s, result)
 	}
 	if err == nil && !result.OK() {
-		err = said(fault.Drift)
+		err = said(fault.ErrDrift)
 	}
 	return err
 }
@@ -381,7 +382,21 @@ func comparisonPage(r *report.Comparison) ([]byte, error) {
 
 // writeReport writes what verify found, and its signature.
 func writeReport(c *cli.Command, s *ui.Screen, p *checkout.State, given approval.Given, r *proof.Report) error {
-	file := c.String("report")
+	file, key := c.String("report"), c.String("sign")
+	var signer ssh.Signer
+	var public ssh.PublicKey
+	if key != "" {
+		var done func()
+		var err error
+		if signer, done, err = sshsig.Signer(key, p.Host); err != nil {
+			return err
+		}
+		defer done()
+		public = signer.PublicKey()
+	}
+	if err := p.Policies.Report(public); err != nil {
+		return err
+	}
 	facts, err := hostFacts(c, p, given)
 	if err != nil {
 		return err
@@ -391,9 +406,8 @@ func writeReport(c *cli.Command, s *ui.Screen, p *checkout.State, given approval
 		return err
 	}
 	if err := disk.Write(file, raw, 0o644); err != nil {
-		return fault.New(fault.Failed, "the report cannot be written: %v", err)
+		return fault.New(fault.ErrFailed, "the report cannot be written: %v", err)
 	}
-	key := c.String("sign")
 	if key == "" {
 		// An older signature beside it would not be of this report.
 		if err := os.Remove(report.SignatureOf(file)); err != nil && !os.IsNotExist(err) {
@@ -402,17 +416,12 @@ func writeReport(c *cli.Command, s *ui.Screen, p *checkout.State, given approval
 		s.Say("Report: %s", shown(file))
 		return nil
 	}
-	signer, done, err := sshsig.Signer(key, p.Host)
-	if err != nil {
-		return err
-	}
-	defer done()
 	signature, err := report.Sign(raw, signer)
 	if err != nil {
-		return fault.New(fault.Failed, "%v", err)
+		return fault.New(fault.ErrFailed, "%v", err)
 	}
 	if err := disk.Write(report.SignatureOf(file), signature, 0o644); err != nil {
-		return fault.New(fault.Failed, "the signature cannot be written: %v", err)
+		return fault.New(fault.ErrFailed, "the signature cannot be written: %v", err)
 	}
 	s.Say("Report: %s, signed in %s", shown(file), shown(filepath.Base(report.SignatureOf(file))))
 	return nil

@@ -34,7 +34,7 @@ func dataCommand() *cli.Command {
 			one("load", "read a dump, compressed or not; - is standard input", "SERVICE FILE", loadAction),
 		},
 		Action: func(context.Context, *cli.Command) error {
-			return fault.New(fault.Use, "say whether to save or to load").Advise("trammel data save SERVICE FILE, or trammel data load SERVICE FILE")
+			return fault.New(fault.ErrUsage, "say whether to save or to load").Advise("trammel data save SERVICE FILE, or trammel data load SERVICE FILE")
 		},
 	}
 }
@@ -42,7 +42,7 @@ func dataCommand() *cli.Command {
 // dataFor prepares a checkout for an exchange of data.
 func dataFor(ctx context.Context, c *cli.Command) (s *ui.Screen, up *setup.Setup, name, file string, err error) {
 	if c.Args().Len() != 2 {
-		return nil, nil, "", "", fault.New(fault.Use, "name a service and a file").Advise("trammel data %s ledger passings.sql.gz", c.Name)
+		return nil, nil, "", "", fault.New(fault.ErrUsage, "name a service and a file").Advise("trammel data %s ledger passings.sql.gz", c.Name)
 	}
 	p, err := open(ctx, c)
 	if err != nil {
@@ -108,7 +108,7 @@ func loadAction(ctx context.Context, c *cli.Command) error {
 	in := os.Stdin
 	if file != "-" {
 		if in, err = disk.OpenRegular(file); err != nil {
-			return fault.New(fault.Use, "the dump cannot be read: %v", err)
+			return fault.New(fault.ErrUsage, "the dump cannot be read: %v", err)
 		}
 		defer in.Close()
 	}
@@ -151,7 +151,7 @@ func unpacked(ctx context.Context, in *os.File, folder string) (plain *os.File, 
 	var from io.Reader = buffered
 	if packed {
 		if from, err = gzip.NewReader(buffered); err != nil {
-			return nil, fault.New(fault.Use, "the dump cannot be unpacked: %v", err).Advise("Nothing was changed.")
+			return nil, fault.New(fault.ErrUsage, "the dump cannot be unpacked: %v", err).Advise("Nothing was changed.")
 		}
 	}
 	if plain, err = os.CreateTemp(folder, ".dump-"); err != nil {
@@ -169,7 +169,7 @@ func unpacked(ctx context.Context, in *os.File, folder string) (plain *os.File, 
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}
-		return nil, fault.New(fault.Use, "the dump cannot be read to its end: %v", err).Advise("Nothing was changed.")
+		return nil, fault.New(fault.ErrUsage, "the dump cannot be read to its end: %v", err).Advise("Nothing was changed.")
 	}
 	return plain, nil
 }

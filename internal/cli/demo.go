@@ -81,7 +81,7 @@ func demoAction(ctx context.Context, c *cli.Command) error {
 		s.Print("%s", s.Paint(ui.Dim, "$ trammel "+strings.Join(a.args, " ")))
 		if code := demoRun(ctx, self, home, a.args); code != a.want && ctx.Err() == nil {
 			demoRun(context.WithoutCancel(ctx), self, home, []string{"--quiet", "stop"})
-			return fault.New(fault.Failed, "the demo went wrong at: trammel %s (exit code %d, not %d)", strings.Join(a.args, " "), code, a.want)
+			return fault.New(fault.ErrFailed, "the demo went wrong at: trammel %s (exit code %d, not %d)", strings.Join(a.args, " "), code, a.want)
 		}
 	}
 	if ctx.Err() != nil {
@@ -107,7 +107,7 @@ func demoFolder(named string) (string, error) {
 	}
 	entries, err := os.ReadDir(dir)
 	if err == nil && len(entries) > 0 {
-		return "", fault.New(fault.Use, "%s is not empty", dir).Advise("Name a new folder, or none: trammel demo")
+		return "", fault.New(fault.ErrUsage, "%s is not empty", dir).Advise("Name a new folder, or none: trammel demo")
 	}
 	return dir, os.MkdirAll(dir, 0o755)
 }

@@ -15,6 +15,7 @@ import (
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/stored/depot"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -35,6 +36,11 @@ func depotOf(p *checkout.State) (*depot.Depot, error) {
 	address, err := machine(p).Depot(p.Declaration.Depot)
 	if address == "" || err != nil {
 		return nil, err
+	}
+	if host := policy.HostOf(address); host != "" {
+		if err := p.Policies.Host(host); err != nil {
+			return nil, err
+		}
 	}
 	return depot.Open(address, p.Dir(), p.Places.Archives())
 }
@@ -67,7 +73,7 @@ func stockAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if to == nil {
-		return fault.New(fault.Use, "no depot is named").
+		return fault.New(fault.ErrUsage, "no depot is named").
 			Advise("In %s, for everybody:\n  [depot]\n  url = \"oci://registry.example/depot\"\nOr the same in %s, for you alone. A folder does as well.", "trammel.toml", p.Places.Config+"/sources.toml")
 	}
 	s := screen(c)
@@ -127,7 +133,7 @@ func platformsOf(l *lock.Lock, named []string) ([]platform.Platform, error) {
 	for _, text := range named {
 		on, ok := platform.Parse(text)
 		if !ok || !l.Covers(on) {
-			return nil, fault.New(fault.Use, "this project is not locked for %q", text).Advise("Locked for: %s", strings.Join(l.Declaration.Platforms, ", "))
+			return nil, fault.New(fault.ErrUsage, "this project is not locked for %q", text).Advise("Locked for: %s", strings.Join(l.Declaration.Platforms, ", "))
 		}
 		out = append(out, on)
 	}
@@ -171,7 +177,7 @@ func sweepDepot(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if d == nil {
-		return fault.New(fault.Use, "no depot is named, of which anything could be swept").Advise("Where one is named, and how: trammel stock")
+		return fault.New(fault.ErrUsage, "no depot is named, of which anything could be swept").Advise("Where one is named, and how: trammel stock")
 	}
 	// Who names the depot may be a stranger, and what is removed there is others'.
 	if _, err := approval.Check(p); err != nil {
@@ -185,7 +191,7 @@ func sweepDepot(ctx context.Context, c *cli.Command) error {
 	for _, file := range c.StringSlice("lock") {
 		l, err := lock.ReadFile(file)
 		if err != nil {
-			return fault.New(fault.Use, "%s cannot be read: %v", file, err).Advise("Nothing was removed.")
+			return fault.New(fault.ErrUsage, "%s cannot be read: %v", file, err).Advise("Nothing was removed.")
 		}
 		locks = append(locks, l)
 	}
@@ -203,7 +209,7 @@ func sweepDepot(ctx context.Context, c *cli.Command) error {
 	s := screen(c)
 	list, err := d.List(ctx)
 	if err != nil {
-		return fault.New(fault.Source, "the depot %s: %v", d.Address, err)
+		return fault.New(fault.ErrSource, "the depot %s: %v", d.Address, err)
 	}
 	before := time.Now().Add(-c.Duration("older-than"))
 	rows := [][]ui.Cell{}
@@ -215,7 +221,7 @@ func sweepDepot(ctx context.Context, c *cli.Command) error {
 		}
 		if !c.Bool("print") {
 			if err := d.Remove(ctx, x.Tag); err != nil {
-				return fault.New(fault.Source, "the depot %s does not let %s be removed: %v", d.Address, x.Title, err)
+				return fault.New(fault.ErrSource, "the depot %s does not let %s be removed: %v", d.Address, x.Title, err)
 			}
 		}
 		bytes += x.Size

@@ -9,7 +9,9 @@ import (
 
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/acting/fit"
+	"app.example/trammel/internal/core/acting/supply"
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/checkout/approval"
@@ -41,7 +43,7 @@ func exportCommand() *cli.Command {
 			kind("dotenv", "the variables, as NAME='value' lines; secrets are left out", exportDotenv),
 		},
 		Action: func(context.Context, *cli.Command) error {
-			return fault.New(fault.Use, "say what to export").Advise("Known: badge, bundle, cyclonedx, dotenv, kubernetes, oci, pylock, schema.")
+			return fault.New(fault.ErrUsage, "say what to export").Advise("Known: badge, bundle, cyclonedx, dotenv, kubernetes, oci, pylock, schema.")
 		},
 	}
 }
@@ -55,7 +57,7 @@ func exportBill(ctx context.Context, c *cli.Command) error {
 	if text := c.String("platform"); text != "" {
 		var ok bool
 		if on, ok = platform.Parse(text); !ok || !l.Covers(on) {
-			return fault.New(fault.Use, "this project is not locked for %q", text).Advise("Locked for: %s", strings.Join(l.Declaration.Platforms, ", "))
+			return fault.New(fault.ErrUsage, "this project is not locked for %q", text).Advise("Locked for: %s", strings.Join(l.Declaration.Platforms, ", "))
 		}
 	}
 	text, err := export.CycloneDX(l, on)
@@ -68,7 +70,7 @@ func exportBill(ctx context.Context, c *cli.Command) error {
 func exportBundle(ctx context.Context, c *cli.Command) error {
 	file := c.String("output")
 	if file == "" {
-		return fault.New(fault.Use, "a bundle goes into a file").Advise("Write, for example: trammel export bundle --output heronweir.bundle")
+		return fault.New(fault.ErrUsage, "a bundle goes into a file").Advise("Write, for example: trammel export bundle --output heronweir.bundle")
 	}
 	p, l, err := lookLocked(c)
 	if err != nil {
@@ -82,7 +84,7 @@ func exportBundle(ctx context.Context, c *cli.Command) error {
 	for _, text := range wanted {
 		on, ok := platform.Parse(text)
 		if !ok || !l.Covers(on) {
-			return fault.New(fault.Use, "this project is not locked for %q", text).Advise("Locked for: %s", strings.Join(l.Declaration.Platforms, ", "))
+			return fault.New(fault.ErrUsage, "this project is not locked for %q", text).Advise("Locked for: %s", strings.Join(l.Declaration.Platforms, ", "))
 		}
 		platforms = append(platforms, on)
 	}
@@ -90,7 +92,11 @@ func exportBundle(ctx context.Context, c *cli.Command) error {
 	var b *fit.Bundle
 	size, err := writeWhole(file, 0o644, func(out *os.File) error {
 		return withProgress(ctx, s, func(ctx context.Context) error {
-			b, err = fit.WriteBundle(ctx, p, platforms, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline"))}, out)
+			wants, unread := supply.Wanted(p, platforms)
+			for _, why := range unread {
+				event.Say(ctx, "not carried: "+why)
+			}
+			b, err = fit.WriteBundle(ctx, p, platforms, wants, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline"))}, out)
 			return err
 		})
 	})
@@ -98,6 +104,12 @@ func exportBundle(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	s.Print("%s   %d archives for %s, %s", s.Paint(ui.Accent, file), len(b.Archives), strings.Join(b.Platforms, ", "), ui.Bytes(size))
+	if b.Supplies > 0 {
+		s.Say("%d of them are npm packages and Go modules that steps will ask for.", b.Supplies)
+	}
+	for _, text := range b.Missing {
+		s.Say("Not in it, though a step may ask for it: %s", text)
+	}
 	if len(b.Without) > 0 {
 		s.Say("Not in it, since they are built from modules and that was not done here: %s.", strings.Join(b.Without, ", "))
 	}
@@ -147,7 +159,7 @@ func exportPyLock(ctx context.Context, c *cli.Command) error {
 func emit(c *cli.Command, text []byte) error {
 	if file := c.String("output"); file != "" {
 		if err := disk.Write(file, text, 0o644); err != nil {
-			return fault.New(fault.Failed, "it cannot be written: %v", err)
+			return fault.New(fault.ErrFailed, "it cannot be written: %v", err)
 		}
 		return nil
 	}
@@ -160,7 +172,7 @@ func emit(c *cli.Command, text []byte) error {
 func writeWhole(file string, mode os.FileMode, fill func(out *os.File) error) (size int64, err error) {
 	out, err := disk.Create(file)
 	if err != nil {
-		return 0, fault.New(fault.Failed, "%s cannot be written: %v", file, err)
+		return 0, fault.New(fault.ErrFailed, "%s cannot be written: %v", file, err)
 	}
 	defer out.Drop()
 	if err := fill(out.File); err != nil {
@@ -174,7 +186,7 @@ func writeWhole(file string, mode os.FileMode, fill func(out *os.File) error) (s
 		return 0, err
 	}
 	if err := out.Commit(mode); err != nil {
-		return 0, fault.New(fault.Failed, "%s cannot be written: %v", file, err)
+		return 0, fault.New(fault.ErrFailed, "%s cannot be written: %v", file, err)
 	}
 	return info.Size(), nil
 }

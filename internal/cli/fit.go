@@ -12,9 +12,11 @@ import (
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/acting/fit"
 	"app.example/trammel/internal/core/acting/setup"
+	"app.example/trammel/internal/core/acting/supply"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/running/environ"
@@ -52,7 +54,7 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 	again := c.StringSlice("again")
 	for _, name := range again {
 		if _, ok := p.Declaration.Step(name); !ok {
-			return fault.New(fault.Use, "no step is named %q", name).Advise("%s", fault.DidYouMean(name, declare.Names(p.Declaration.Steps)))
+			return fault.New(fault.ErrUsage, "no step is named %q", name).Advise("%s", fault.DidYouMean(name, declare.Names(p.Declaration.Steps)))
 		}
 	}
 	// A name is a toolchain, to be checked and mended, or a step, to be run if due.
@@ -74,7 +76,7 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 			steps = append(steps, name)
 		}
 		if !isTool && !isStep {
-			return fault.New(fault.Use, "nothing is named %q", name).
+			return fault.New(fault.ErrUsage, "nothing is named %q", name).
 				Advise("%s", fault.DidYouMean(name, append(known, declare.Names(p.Declaration.Steps)...)))
 		}
 	}
@@ -121,7 +123,11 @@ func fitAll(ctx context.Context, c *cli.Command, g approval.Given, o fitOrder) (
 		}
 		options.Check = o.tools
 		if file := c.String("bundle"); file != "" {
-			if _, err := fit.ReadBundle(ctx, p, file); err != nil {
+			wants, unread := supply.Wanted(p, []platform.Platform{p.Platform})
+			if _, err := fit.ReadBundle(ctx, p, wants, file); err != nil {
+				return err
+			}
+			if g, err = supplied(ctx, g, wants, unread); err != nil {
 				return err
 			}
 			options.Client, options.Bundled = client(p, true), true
@@ -176,6 +182,41 @@ func fitAll(ctx context.Context, c *cli.Command, g approval.Given, o fitOrder) (
 		}
 	}
 	return done, nil
+}
+
+// supplied has the steps find what they ask registries for in what a bundle brought, for as
+// long as the context lasts, and says first what of it is not there.
+func supplied(ctx context.Context, g approval.Given, wants []supply.Want, unread []string) (approval.Given, error) {
+	p := *g.State()
+	for _, why := range unread {
+		event.Say(ctx, "what a step may ask a registry for is not known: "+why)
+	}
+	if len(wants) == 0 {
+		return g, nil
+	}
+	if absent := supply.Absent(p.Places.Archives(), wants); len(absent) > 0 {
+		const most = 5
+		text := names(absent[:min(len(absent), most)], supply.Want.Label)
+		if len(absent) > most {
+			text += fmt.Sprintf(" and %d more", len(absent)-most)
+		}
+		event.Say(ctx, "not in the bundle, so that a step which asks for it fails: "+text)
+	}
+	shop, err := supply.Open(p.Places.Archives(), wants)
+	if err != nil {
+		return g, err
+	}
+	context.AfterFunc(ctx, shop.Close)
+	instead := map[string]bool{}
+	for _, line := range shop.Variables() {
+		name, _, _ := strings.Cut(line, "=")
+		instead[strings.ToLower(name)] = true // npm takes its own in both cases
+	}
+	p.Host.Environ = append(slices.DeleteFunc(slices.Clone(p.Host.Environ), func(line string) bool {
+		name, _, _ := strings.Cut(line, "=")
+		return instead[strings.ToLower(name)]
+	}), shop.Variables()...)
+	return g.For(&p), nil
 }
 
 // applied is what a command that needs the environment asks for: everything that it is made
@@ -258,7 +299,7 @@ func fitReport(s *ui.Screen, p *checkout.State, done fitDone) {
 // fitPrint lists what a fit would do.
 func fitPrint(s *ui.Screen, p *checkout.State) error {
 	rows := [][]ui.Cell{}
-	for _, part := range lock.Once(p.AllParts()) {
+	for _, part := range lock.Distinct(p.AllParts()) {
 		label := part.Label() + " " + part.Part.Version
 		if !p.Store.Has(part) {
 			rows = append(rows, []ui.Cell{{Text: "fetch"}, {Text: label}, {Text: p.Lock.Items[part.Item].Source, Style: ui.Dim}})

@@ -24,7 +24,7 @@ import (
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -86,7 +86,7 @@ func followAction(ctx context.Context, c *cli.Command) error {
 	shell := c.Args().First()
 	text, ok := map[string]string{"bash": followBash, "zsh": followZsh, "fish": followFish}[shell]
 	if !ok {
-		return fault.New(fault.Use, "follow needs the name of a shell").Advise("Known: bash, zsh, fish. See: trammel help follow")
+		return fault.New(fault.ErrUsage, "follow needs the name of a shell").Advise("Known: bash, zsh, fish. See: trammel help follow")
 	}
 	if root := c.String("enter"); root != "" {
 		fmt.Print(enter(root, shell, c.Int("of")))
@@ -97,7 +97,7 @@ func followAction(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return errors.Join(exitCode(127), sayNow(foreign.Line(command)+" is not to be had here: "+oneLine(err)))
 		}
-		return notThere(plan, command, &proctree.NotFound{Command: command})
+		return notThere(plan, command, &process.NotFound{Command: command})
 	}
 	self, err := os.Executable()
 	if err != nil {
@@ -191,22 +191,32 @@ func enter(root, shell string, pid int) string {
 // is neither in the person's home nor in a checkout, but where things go that end with the
 // session (XDG_RUNTIME_DIR), or among the temporary files, in a folder of the person alone.
 func followersFolder() (string, error) {
+	folder := followersPath()
+	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return "", err
+	}
+	if !ownFolder(folder) {
+		return "", fault.New(fault.ErrFailed, "%s is not a folder of yours alone", folder).Advise("Remove it, or set XDG_RUNTIME_DIR.")
+	}
+	return folder, nil
+}
+
+func followersPath() string {
 	base := os.Getenv("XDG_RUNTIME_DIR")
 	if info, err := os.Stat(base); base == "" || err != nil || !info.IsDir() {
 		base = os.TempDir()
 	}
-	folder := filepath.Join(base, fmt.Sprintf("trammel-following-%d", os.Getuid()))
-	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
-		return "", err
-	}
+	return filepath.Join(base, fmt.Sprintf("trammel-following-%d", os.Getuid()))
+}
+
+// ownFolder tells whether a folder is this user's, and nobody else's to look into.
+func ownFolder(folder string) bool {
 	info, err := os.Lstat(folder)
 	if err != nil {
-		return "", err
+		return false
 	}
-	if st, ok := info.Sys().(*syscall.Stat_t); !ok || int(st.Uid) != os.Getuid() || !info.IsDir() || info.Mode().Perm() != 0o700 {
-		return "", fault.New(fault.Failed, "%s is not a folder of yours alone", folder).Advise("Remove it, or set XDG_RUNTIME_DIR.")
-	}
-	return folder, nil
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return ok && int(st.Uid) == os.Getuid() && info.IsDir() && info.Mode().Perm() == 0o700
 }
 
 type follower struct {

@@ -156,4 +156,4 @@ func named(globs []string, command string) bool {
 }
 
 // errGapsIsolation says that --gaps is about clean isolation.
-var errGapsIsolation = fault.New(fault.Use, "--gaps looks for what clean isolation hides, so it goes with no other")
+var errGapsIsolation = fault.New(fault.ErrUsage, "--gaps looks for what clean isolation hides, so it goes with no other")

@@ -77,10 +77,10 @@ var order = []struct{ title, commands string }{
 	{"First", "draft start shell"},
 	{"Declare and lock", "find set unset lock newer approve sources"},
 	{"Work", "fit show run do follow"},
-	{"Services", "stop watch logs data bays clear"},
+	{"Services", "stop watch logs lend data bays clear"},
 	{"Prove, and go back", "verify compare recall"},
 	{"Share", "export stock catalog"},
-	{"Keep house", "sweep demo completion version help"},
+	{"Keep house", "sweep demo completion version install remove help"},
 }
 
 // helpWidth is how wide the help is, in characters.

@@ -39,7 +39,7 @@ func ociCommand() *cli.Command {
 func exportImage(ctx context.Context, c *cli.Command) error {
 	to := c.Args().First()
 	if to == "" {
-		return fault.New(fault.Use, "say where the image goes").Advise("A folder, a file that ends in .tar, or a registry: trammel export oci oci://registry.example/heronweir:v1")
+		return fault.New(fault.ErrUsage, "say where the image goes").Advise("A folder, a file that ends in .tar, or a registry: trammel export oci oci://registry.example/heronweir:v1")
 	}
 	p, err := open(ctx, c)
 	if err != nil {
@@ -53,12 +53,12 @@ func exportImage(ctx context.Context, c *cli.Command) error {
 	switch order.Compression {
 	case "gzip", "zstd", "none":
 	default:
-		return fault.New(fault.Use, "no compression is named %q", order.Compression).Advise("Known: %s", strings.Join(image.Compressions, ", "))
+		return fault.New(fault.ErrUsage, "no compression is named %q", order.Compression).Advise("Known: %s", strings.Join(image.Compressions, ", "))
 	}
 	for _, text := range c.StringSlice("platform") {
 		on, ok := platform.Parse(text)
 		if !ok || p.Lock != nil && !p.Lock.Covers(on) || on.OS != "linux" {
-			return fault.New(fault.Use, "there is no image of this project for %q", text).Advise("Images are for Linux, and for the platforms that are locked.")
+			return fault.New(fault.ErrUsage, "there is no image of this project for %q", text).Advise("Images are for Linux, and for the platforms that are locked.")
 		}
 		order.Platforms = append(order.Platforms, on)
 	}

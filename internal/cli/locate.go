@@ -10,6 +10,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/origins/locator"
 )
 
@@ -22,7 +23,7 @@ func isLocator(text string) bool { return locator.Is(text) || strings.Contains(t
 // what the locator said.
 func locate(ctx context.Context, c *cli.Command, text string) error {
 	if c.Root().IsSet("dir") || c.Root().IsSet("bay") {
-		return fault.New(fault.Use, "a locator says itself where to look, so --dir and --bay do not go with it")
+		return fault.New(fault.ErrUsage, "a locator says itself where to look, so --dir and --bay do not go with it")
 	}
 	places, err := placesNow()
 	if err != nil {
@@ -50,7 +51,7 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 	given, err := consent(ctx, c, s, p)
 	if err != nil {
 		var refused *fault.Error
-		if errors.As(err, &refused) && errors.Is(err, fault.NotApproved) {
+		if errors.As(err, &refused) && errors.Is(err, fault.ErrNotApproved) {
 			refused.Do = strings.ReplaceAll(refused.Do, "trammel approve", "trammel --bay "+known.Name+" approve")
 		}
 		return err
@@ -68,6 +69,13 @@ func useCheckout(c *cli.Command, known checkout.Located) error {
 
 // fetchLocator gets the files of a locator, showing how it goes.
 func fetchLocator(ctx context.Context, c *cli.Command, places place.Places, l locator.Locator, pin string) (dir, is string, err error) {
+	policies, err := policy.Read(policy.Files(places.System, ""))
+	if host := policy.HostOf(l.At); err == nil && host != "" {
+		err = policies.Host(host)
+	}
+	if err != nil {
+		return "", "", err
+	}
 	keeper := locator.Keeper{Dir: places.Locators(), Client: clientIn(places, c.Bool("offline"))}
 	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
 		dir, is, err = keeper.Get(ctx, l, pin)

@@ -15,6 +15,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/origins/resolve"
 	"app.example/trammel/internal/core/running/step"
 	"app.example/trammel/internal/core/written/declare"
@@ -77,16 +78,16 @@ func lockAction(ctx context.Context, c *cli.Command) error {
 			continue
 		}
 		if !slices.Contains(known, t) {
-			return fault.New(fault.Use, "no toolchain is named %q", t).Advise("%s", fault.DidYouMean(t, known))
+			return fault.New(fault.ErrUsage, "no toolchain is named %q", t).Advise("%s", fault.DidYouMean(t, known))
 		}
 	}
 	if len(tools) > 0 && !c.Bool("renew") {
-		return fault.New(fault.Use, "toolchains are named only to renew them").Advise("Write: trammel lock --renew %s", tools[0])
+		return fault.New(fault.ErrUsage, "toolchains are named only to renew them").Advise("Write: trammel lock --renew %s", tools[0])
 	}
 	order := lockOrder{write: true}
 	if text := c.String("as-of"); text != "" {
 		if order.asOf, err = declare.ParseDate(text); err != nil {
-			return fault.New(fault.Use, "%q is not a date", text).Advise("Write a day such as 2026-03-01, or a moment such as 2026-03-01T12:00:00Z.")
+			return fault.New(fault.ErrUsage, "%q is not a date", text).Advise("Write a day such as 2026-03-01, or a moment such as 2026-03-01T12:00:00Z.")
 		}
 	}
 	order.renew = func(tool string) bool {
@@ -126,7 +127,7 @@ func lockAction(ctx context.Context, c *cli.Command) error {
 // inSet makes sure that a package is in a locked set, so that it can be renewed.
 func inSet(p *checkout.State, set, library string) error {
 	if _, ok := p.Declaration.Library(set); !ok {
-		return fault.New(fault.Use, "no libraries are named %q", set).Advise("%s", fault.DidYouMean(set, declare.Names(p.Declaration.Libraries)))
+		return fault.New(fault.ErrUsage, "no libraries are named %q", set).Advise("%s", fault.DidYouMean(set, declare.Names(p.Declaration.Libraries)))
 	}
 	if p.Lock == nil {
 		return nil // everything is new
@@ -140,7 +141,7 @@ func inSet(p *checkout.State, set, library string) error {
 			names = append(names, x.Name)
 		}
 	}
-	return fault.New(fault.Use, "libraries %s have no package %q", set, library).Advise("%s", fault.DidYouMean(library, names))
+	return fault.New(fault.ErrUsage, "libraries %s have no package %q", set, library).Advise("%s", fault.DidYouMean(library, names))
 }
 
 // lockOrder says how to lock.
@@ -184,6 +185,9 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Sta
 		s.Say("The lock that is there is not used: %s", firstLine(err))
 		old = nil
 	}
+	if err := policy.Err(p.Policies.Declared(p.Written)); err != nil {
+		return err
+	}
 	var fresh *lock.Lock
 	err = withProgress(ctx, s, func(ctx context.Context) error {
 		fresh, err = resolve.Resolve(ctx, p.Written, machine(p), client(p, c.Bool("offline")), resolve.Options{
@@ -192,6 +196,9 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Sta
 		return err
 	})
 	if err != nil {
+		return err
+	}
+	if err := policy.Err(p.Policies.Locked(fresh)); err != nil {
 		return err
 	}
 	if order.first != nil {
@@ -255,6 +262,9 @@ func lockOverlay(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.
 	if err != nil {
 		old = nil
 	}
+	if err := policy.Err(p.Policies.Declared(p.Overlay)); err != nil {
+		return nil, err
+	}
 	var fresh *lock.Lock
 	err = withProgress(ctx, s, func(ctx context.Context) error {
 		fresh, err = resolve.Resolve(ctx, p.Overlay, machine(p), client(p, c.Bool("offline")), resolve.Options{
@@ -262,6 +272,9 @@ func lockOverlay(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.
 		})
 		return err
 	})
+	if err == nil {
+		err = policy.Err(p.Policies.Locked(fresh))
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -287,10 +300,10 @@ func firstLine(err error) string {
 func lockCheck(s *ui.Screen, p *checkout.State) error {
 	l := p.Lock
 	if l == nil {
-		return errors.Join(fault.New(fault.Drift, "%s", p.LockErr.Error()))
+		return errors.Join(fault.New(fault.ErrDrift, "%s", p.LockErr.Error()))
 	}
 	if l.Declaration.Digest != p.Written.Digest() {
-		return fault.New(fault.Drift, "%s is not what %s asks for", lock.FileName, declare.FileName).Advise("Bring it up to date and commit it: trammel lock")
+		return fault.New(fault.ErrDrift, "%s is not what %s asks for", lock.FileName, declare.FileName).Advise("Bring it up to date and commit it: trammel lock")
 	}
 	s.Print("%s   lock %s   ok", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(l.ID()))
 	return nil

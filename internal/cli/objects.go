@@ -82,7 +82,7 @@ func exportObjects(ctx context.Context, c *cli.Command) error {
 		return emit(c, out.Bytes())
 	}
 	if err := disk.Write(file, out.Bytes(), 0o600); err != nil { // nobody else on this machine reads it
-		return fault.New(fault.Failed, "it cannot be written: %v", err)
+		return fault.New(fault.ErrFailed, "it cannot be written: %v", err)
 	}
 	return nil
 }

@@ -43,7 +43,7 @@ func chooseParams(c *cli.Command, p *checkout.State) (*checkout.State, error) {
 	for _, one := range c.StringSlice("param") {
 		name, value, ok := strings.Cut(one, "=")
 		if !ok {
-			return nil, fault.New(fault.Use, "the param %q is not NAME=VALUE", one).Advise("Write, for example: --param lanes=4")
+			return nil, fault.New(fault.ErrUsage, "the param %q is not NAME=VALUE", one).Advise("Write, for example: --param lanes=4")
 		}
 		chosen[name] = value
 	}

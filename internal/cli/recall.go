@@ -67,7 +67,7 @@ func recallAction(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if asked != 1 || c.Args().Len() > 1 {
-		return fault.New(fault.Use, "say one of: --list, --against REVISION, or a revision to bring back").Advise("See what there is: trammel recall --list")
+		return fault.New(fault.ErrUsage, "say one of: --list, --against REVISION, or a revision to bring back").Advise("See what there is: trammel recall --list")
 	}
 	// The declaration may be faulty now, which may be why somebody wants it back.
 	file, err := declare.Find(hostNow().Abs(c.String("dir")))
@@ -179,7 +179,7 @@ func recallAgainst(c *cli.Command, s *ui.Screen, h *history.History, dir string)
 // recallBring puts an earlier lock into the work tree. The present one is kept.
 func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, h *history.History, dir, file string, r history.Revision) error {
 	if c.Bool("declaration") && r.Declaration == nil {
-		return fault.New(fault.Use, "the declaration of %s was not kept", r.Short()).Advise("Bring back the lock alone: trammel recall %s", r.Short())
+		return fault.New(fault.ErrUsage, "the declaration of %s was not kept", r.Short()).Advise("Bring back the lock alone: trammel recall %s", r.Short())
 	}
 	places, err := placesNow()
 	if err != nil {
@@ -202,7 +202,7 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, h *history.H
 	own, _ := disk.ReadWithin(dir, filepath.Base(file), disk.MostText)
 	text, _ := lock.ReadBytes(dir, lock.FileName)
 	if now == nil && text != nil && !h.Same(lock.FileName, text) && c.Bool("declaration") {
-		return fault.New(fault.Use, "%s cannot be read and is not committed; it would be lost", lock.FileName).Advise("Move it away, or: git checkout %s", lock.FileName)
+		return fault.New(fault.ErrUsage, "%s cannot be read and is not committed; it would be lost", lock.FileName).Advise("Move it away, or: git checkout %s", lock.FileName)
 	}
 	// What was in force and is nowhere else is put aside, also when the declaration alone is
 	// about to change.

@@ -23,8 +23,9 @@ import (
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
-	"app.example/trammel/internal/core/kernel/proctree"
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/checkout/policy"
+	"app.example/trammel/internal/core/kernel/process"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/origins/resolve"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/running/environ"
@@ -93,11 +94,18 @@ func planFor(ctx context.Context, c *cli.Command) (plan *environ.Compiled, given
 	switch level := declare.Isolation(c.String("isolation")); level {
 	case "":
 	case declare.Open, declare.Clean, declare.Sealed:
+		policies, err := policy.Read(policy.Files(plan.Places.System, plan.Dir))
+		if err == nil {
+			err = policies.Isolation(level)
+		}
+		if err != nil {
+			return nil, given, err
+		}
 		if err := plan.Isolate(level, hostNow()); err != nil {
 			return nil, given, err
 		}
 	default:
-		return nil, given, fault.New(fault.Use, "%q is not a level of isolation", level).Advise("Known: open, clean, sealed.")
+		return nil, given, fault.New(fault.ErrUsage, "%q is not a level of isolation", level).Advise("Known: open, clean, sealed.")
 	}
 	return plan, given, nil
 }
@@ -137,7 +145,7 @@ func runAction(ctx context.Context, c *cli.Command) error {
 		args = args[1:]
 	}
 	if len(args) == 0 {
-		return fault.New(fault.Use, "run needs a command").Advise("Write, for example: trammel run -- go version")
+		return fault.New(fault.ErrUsage, "run needs a command").Advise("Write, for example: trammel run -- go version")
 	}
 	plan, _, err := planFor(ctx, c)
 	if err != nil {
@@ -209,7 +217,7 @@ func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*environ.C
 		name, text, _ := strings.Cut(trial, "=")
 		ask, err := version.ParseAsk(cmp.Or(text, "latest"))
 		if err != nil || name == "" {
-			return nil, fault.New(fault.Use, "the trial %q is not TOOL=ASK", trial).Advise("Write, for example: --trial go=1.23")
+			return nil, fault.New(fault.ErrUsage, "the trial %q is not TOOL=ASK", trial).Advise("Write, for example: --trial go=1.23")
 		}
 		tried = append(tried, name)
 		place := fault.Place{File: "--trial " + trial}
@@ -233,6 +241,9 @@ func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*environ.C
 		}
 		trial, err := p.WithLock(d, l)
 		if err != nil {
+			return err
+		}
+		if err := policy.Err(p.Policies.Locked(l)); err != nil {
 			return err
 		}
 		if !g.Holds() { // the person's own word on the command line is all there is
@@ -320,13 +331,13 @@ func becomeSealed(plan *environ.Compiled, r *environ.Ready, dir, file string, ar
 	if file == r.Host.Program {
 		file = view.Self
 	}
-	code, err := seal.Run(view, dir, file, argv, env)
+	code, err := sandbox.Run(view, dir, file, argv, env)
 	var known *fault.Error
 	switch {
 	case errors.As(err, &known):
 		return err
 	case err != nil && code == 127:
-		return notThere(plan, argv[0], &proctree.NotFound{Command: argv[0]})
+		return notThere(plan, argv[0], &process.NotFound{Command: argv[0]})
 	case err != nil:
 		return errors.Join(exitCode(126), sayNow(err.Error()))
 	}
@@ -335,9 +346,9 @@ func becomeSealed(plan *environ.Compiled, r *environ.Ready, dir, file string, ar
 
 // lookIn finds a command in an environment, or explains that it is not there.
 func lookIn(plan *environ.Compiled, command string, env []string, dir string) (string, error) {
-	file, err := proctree.LookPath(command, env, dir)
+	file, err := process.LookPath(command, env, dir)
 	if err == nil && strings.HasSuffix(filepath.Dir(file), "/.trammel/bin") {
-		err = &proctree.NotFound{Command: command} // that stands for what the environment has, which has none
+		err = &process.NotFound{Command: command} // that stands for what the environment has, which has none
 	}
 	if err != nil {
 		return "", notThere(plan, command, err)
@@ -347,7 +358,7 @@ func lookIn(plan *environ.Compiled, command string, env []string, dir string) (s
 
 // notThere explains a command that the environment does not have.
 func notThere(plan *environ.Compiled, command string, err error) error {
-	var missing *proctree.NotFound
+	var missing *process.NotFound
 	if !errors.As(err, &missing) {
 		if _, ours := os.Readlink(filepath.Join(plan.Folders.Frame, command)); ours == nil {
 			err = fmt.Errorf("%w\n  It is part of %s. Mend it: trammel fit", err, plan.Project)
@@ -418,8 +429,8 @@ func doAction(ctx context.Context, c *cli.Command) error {
 		return doList(c)
 	}
 	plan, given, err := planFor(ctx, c)
-	if errors.Is(err, fault.NotApproved) && slices.Contains(args[1:], "--approve") {
-		return fault.New(fault.NotApproved, "%s", firstLine(err)).
+	if errors.Is(err, fault.ErrNotApproved) && slices.Contains(args[1:], "--approve") {
+		return fault.New(fault.ErrNotApproved, "%s", firstLine(err)).
 			Advise("What stands behind %s is for the routine; Trammel's own options stand before it: trammel do --approve %s", args[0], args[0])
 	}
 	if err != nil {
@@ -427,7 +438,7 @@ func doAction(ctx context.Context, c *cli.Command) error {
 	}
 	name := args[0]
 	if _, ok := plan.Routines[name]; !ok {
-		return fault.New(fault.Use, "no routine is named %q", name).Advise("%s", fault.DidYouMean(name, lock.Sorted(plan.Routines)))
+		return fault.New(fault.ErrUsage, "no routine is named %q", name).Advise("%s", fault.DidYouMean(name, lock.Sorted(plan.Routines)))
 	}
 	if needs := plan.Needs[name]; len(needs) > 0 {
 		if given, err = givenFor(ctx, c, given); err != nil {
@@ -444,7 +455,7 @@ func doAction(ctx context.Context, c *cli.Command) error {
 	r := plan.Ready(hostNow())
 	command, err := script.CommandOf(plan.Routines[name], r.Environ(plan.Dir), args[1:]...)
 	if err != nil {
-		return fault.New(fault.Use, "routine %s: %v", name, err)
+		return fault.New(fault.ErrUsage, "routine %s: %v", name, err)
 	}
 	return become(plan, r, plan.Dir, command.Path, command.Argv)
 }

@@ -303,7 +303,7 @@ func stopAction(ctx context.Context, c *cli.Command) error {
 	}
 	for _, n := range names {
 		if !slices.Contains(known, n) {
-			return fault.New(fault.Use, "no service is named %q", n).Advise("%s", fault.DidYouMean(n, declared))
+			return fault.New(fault.ErrUsage, "no service is named %q", n).Advise("%s", fault.DidYouMean(n, declared))
 		}
 	}
 	if name := c.String("signal"); name != "" {
@@ -344,10 +344,10 @@ func stopAction(ctx context.Context, c *cli.Command) error {
 func signalServices(ctx context.Context, c *cli.Command, s *ui.Screen, services *service.Client, signal string, names []string) error {
 	signal = strings.TrimPrefix(strings.ToUpper(signal), "SIG")
 	if !slices.Contains(service.SignalNames(), signal) {
-		return fault.New(fault.Use, "no signal is named %q", signal).Advise("One of %s.", strings.Join(service.SignalNames(), ", "))
+		return fault.New(fault.ErrUsage, "no signal is named %q", signal).Advise("One of %s.", strings.Join(service.SignalNames(), ", "))
 	}
 	if len(names) == 0 {
-		return fault.New(fault.Use, "say which service gets SIG%s", signal).Advise("trammel stop --signal %s SERVICE", signal)
+		return fault.New(fault.ErrUsage, "say which service gets SIG%s", signal).Advise("trammel stop --signal %s SERVICE", signal)
 	}
 	sent, err := services.Signal(ctx, service.Signal{Signal: signal, Names: names})
 	if err != nil {
@@ -360,7 +360,7 @@ func signalServices(ctx context.Context, c *cli.Command, s *ui.Screen, services 
 		return tell(s, signalOut{1, signal, sent})
 	}
 	if len(sent) == 0 {
-		return fault.New(fault.NotReady, "%s does not run", strings.Join(names, ", ")).Advise("trammel start %s", strings.Join(names, " "))
+		return fault.New(fault.ErrNotReady, "%s does not run", strings.Join(names, ", ")).Advise("trammel start %s", strings.Join(names, " "))
 	}
 	for _, x := range sent {
 		s.Print("SIG%s was sent to %s, process %d", signal, s.Paint(ui.Accent, x.Name), x.Pid)
@@ -513,7 +513,7 @@ func logsAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Int("lines") < 0 {
-		return fault.New(fault.Use, "--lines must not be negative")
+		return fault.New(fault.ErrUsage, "--lines must not be negative")
 	}
 	since, count := time.Time{}, c.Int("lines")
 	if d := c.Duration("since"); d > 0 {
@@ -568,7 +568,7 @@ func logNames(p *checkout.State, names []string) ([]string, error) {
 	}
 	for _, n := range names {
 		if !slices.ContainsFunc(out, func(x string) bool { return x == n || strings.HasPrefix(x, n+".") }) {
-			return nil, fault.New(fault.Use, "no service is named %q", n).Advise("%s", fault.DidYouMean(n, serviceNames(p.Declaration)))
+			return nil, fault.New(fault.ErrUsage, "no service is named %q", n).Advise("%s", fault.DidYouMean(n, serviceNames(p.Declaration)))
 		}
 	}
 	return out, nil

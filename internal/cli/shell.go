@@ -36,7 +36,7 @@ func shellCommand() *cli.Command {
 
 func shellAction(ctx context.Context, c *cli.Command) error {
 	if c.Args().Len() > 1 {
-		return fault.New(fault.Use, "a shell takes one locator, not %d arguments", c.Args().Len()).Advise("To run a command: trammel run -- COMMAND")
+		return fault.New(fault.ErrUsage, "a shell takes one locator, not %d arguments", c.Args().Len()).Advise("To run a command: trammel run -- COMMAND")
 	}
 	if text := c.Args().First(); text != "" {
 		if err := locate(ctx, c, text); err != nil {
@@ -48,7 +48,7 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if len(c.StringSlice("trial")) == 0 && os.Getenv("TRAMMEL_DIR") == plan.Dir && os.Getenv("TRAMMEL_BAY") == c.String("bay") {
-		return fault.New(fault.Use, "this is a shell of %s already", plan.Project).Advise("Leave it with exit, or just go on.")
+		return fault.New(fault.ErrUsage, "this is a shell of %s already", plan.Project).Advise("Leave it with exit, or just go on.")
 	}
 	path, err := shellPath(plan, c.String("login"))
 	if err != nil {
@@ -126,10 +126,10 @@ func shellPath(plan *environ.Compiled, named string) (string, error) {
 		}
 	}
 	if root != "" {
-		return "", fault.New(fault.Use, "the root of %s has no shell at %q", plan.Project, candidates[0]).
+		return "", fault.New(fault.ErrUsage, "the root of %s has no shell at %q", plan.Project, candidates[0]).
 			Advise("Name one that it has: trammel shell --login /bin/bash")
 	}
-	return "", fault.New(fault.Use, "there is no shell at %q", candidates[0]).Advise("Name one: trammel shell --login /bin/bash")
+	return "", fault.New(fault.ErrUsage, "there is no shell at %q", candidates[0]).Advise("Name one: trammel shell --login /bin/bash")
 }
 
 // startShell writes the start-up file that sets the environment again after the

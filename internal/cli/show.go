@@ -72,6 +72,7 @@ type showOut struct {
 	Files       []checkout.Decider `json:"declared_by"` // the file that decides first, then those that add to it or would have decided
 	Bay         string             `json:"bay"`
 	Isolation   string             `json:"isolation"`
+	Policies    []string           `json:"policies,omitempty"` // whose rules hold here
 	Lock        lock.ID            `json:"lock,omitempty"`
 	Environment lock.EnvironmentID `json:"environment,omitempty"`
 	Remark      string             `json:"remark,omitempty"`
@@ -120,6 +121,9 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	s.Print("%s   bay %s%s   %s%s", s.Paint(ui.Accent, out.Project), out.Bay, in, out.Isolation, ids)
 	if p.Declaration.About != "" {
 		s.Print("%s", s.Paint(ui.Dim, p.Declaration.About))
+	}
+	if len(out.Policies) > 0 {
+		s.Print("%s", s.Paint(ui.Dim, "policy of "+strings.Join(out.Policies, " and ")))
 	}
 	for _, line := range decided(out.Files) {
 		s.Print("%s", s.Paint(ui.Dim, line))
@@ -250,7 +254,7 @@ func indent(rows [][]ui.Cell) [][]ui.Cell {
 // gather collects what is in force, as far as the checkout has got.
 func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 	out := &showOut{
-		Format: 1, Project: p.Declaration.Project, Files: p.Deciders(), Bay: p.Bay.Name, Isolation: string(p.Declaration.Isolation),
+		Format: 1, Project: p.Declaration.Project, Files: p.Deciders(), Bay: p.Bay.Name, Isolation: string(p.Declaration.Isolation), Policies: p.Policies.Named(),
 		Tools: []toolOut{}, Steps: []stepOut{}, Services: []service.Status{}, Declared: declare.Names(p.Declaration.Services),
 	}
 	for _, x := range p.Declaration.Services {
@@ -303,7 +307,7 @@ func gather(ctx context.Context, p *checkout.State) (*showOut, error) {
 		}
 	}
 	if p.Usable() == nil {
-		if _, err := approval.Check(p); errors.Is(err, fault.NotApproved) {
+		if _, err := approval.Check(p); errors.Is(err, fault.ErrNotApproved) {
 			out.Approval = capital(oneLine(err))
 		}
 	}
@@ -415,7 +419,7 @@ func sizeOf(p *checkout.State, tool string) (bytes int64, root string) {
 // rootsOf lists the roots of a lock.
 func rootsOf(p *checkout.State) []rootOut {
 	var out []rootOut
-	for _, part := range lock.Once(p.Parts) {
+	for _, part := range lock.Distinct(p.Parts) {
 		if part.Format != lock.RootFormat {
 			continue
 		}

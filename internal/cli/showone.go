@@ -111,7 +111,7 @@ func showOne(ctx context.Context, s *sheet, p *checkout.State, name string) erro
 		d := p.Declaration
 		all := slices.Concat(declare.Names(d.Toolchains), declare.Names(d.Steps), declare.Names(d.Services), declare.Names(d.Routines),
 			declare.Names(d.Params), declare.Names(d.Files), declare.Names(d.Secrets), declare.Names(d.Addons), declare.Names(d.Libraries))
-		return fault.New(fault.Use, "nothing is named %q in %s", name, declare.FileName).Advise("%s", fault.DidYouMean(name, all))
+		return fault.New(fault.ErrUsage, "nothing is named %q in %s", name, declare.FileName).Advise("%s", fault.DidYouMean(name, all))
 	}
 	if s.json {
 		return tell(s.Screen, thingsOut{1, s.things})
@@ -351,6 +351,9 @@ func showService(ctx context.Context, s *sheet, p *checkout.State, x declare.Ser
 		}
 		if a := addresses(st); len(a) > 0 {
 			text += "  " + strings.Join(a, " ")
+		}
+		if st.Secure != "" {
+			text += "  " + strings.TrimSuffix(st.Secure, "/")
 		}
 		if st.Pid > 0 {
 			text += fmt.Sprintf("  process %d", st.Pid)

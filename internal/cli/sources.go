@@ -37,6 +37,9 @@ func sourcesAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if _, err := machine(p).Depot(""); err != nil { // a faulty sources.toml
+		return err
+	}
 	s := screen(c)
 	list := append([]declare.Source{}, p.Declaration.Sources...)
 	for _, kind := range declare.ImpliedSources {
@@ -79,7 +82,7 @@ func sourcesAction(ctx context.Context, c *cli.Command) error {
 		s.Table(rows)
 	}
 	if failed {
-		return said(fault.Source)
+		return said(fault.ErrSource)
 	}
 	return nil
 }

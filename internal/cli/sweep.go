@@ -91,6 +91,6 @@ func unread(r *sweep.Result) error {
 	for _, x := range r.Unread {
 		lines = append(lines, x.Path+": "+x.Why)
 	}
-	return fault.New(fault.Failed, "nothing that a project may need was freed, since not all locks can be read").
+	return fault.New(fault.ErrFailed, "nothing that a project may need was freed, since not all locks can be read").
 		Advise("%s\nMend or remove it, then sweep again.", strings.Join(lines, "\n"))
 }

@@ -39,7 +39,7 @@ func verifyAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.String("report") == "" && (c.String("sign") != "" || c.String("machine") != "") {
-		return fault.New(fault.Use, "--sign and --machine are about a report").Advise("Write, for example: trammel verify --report reports/hut-laptop.json --sign ~/.ssh/id_ed25519")
+		return fault.New(fault.ErrUsage, "--sign and --machine are about a report").Advise("Write, for example: trammel verify --report reports/hut-laptop.json --sign ~/.ssh/id_ed25519")
 	}
 	s := screen(c)
 	options := proof.Options{Deep: c.Bool("deep")}
@@ -63,7 +63,7 @@ func verifyAction(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if !found.OK() {
-		return said(fault.Drift)
+		return said(fault.ErrDrift)
 	}
 	return nil
 }
@@ -103,5 +103,9 @@ func printReport(s *ui.Screen, r *proof.Report) {
 	if differ == 1 {
 		verb = "differs"
 	}
-	s.Print("%d of %d %s from the lock. Mend: %s", differ, len(r.Rows), verb, strings.Join(r.Mend, ", then "))
+	mend := ""
+	if len(r.Mend) > 0 {
+		mend = " Mend: " + strings.Join(r.Mend, ", then ")
+	}
+	s.Print("%d of %d %s from the lock.%s", differ, len(r.Rows), verb, mend)
 }

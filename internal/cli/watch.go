@@ -36,7 +36,7 @@ func watchAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if !term.IsTerminal(int(os.Stdout.Fd())) || !term.IsTerminal(int(os.Stdin.Fd())) {
-		return fault.New(fault.Use, "watch needs a terminal").Advise("For a program: trammel show --json, trammel logs --follow --json")
+		return fault.New(fault.ErrUsage, "watch needs a terminal").Advise("For a program: trammel show --json, trammel logs --follow --json")
 	}
 	page, _ := service.PageAddress(p.Bay)
 	m := &live.Model{

@@ -19,14 +19,14 @@ import (
 // group, what stands before it there, and the groups before. "." is the package that has
 // the group's own name.
 var groups = []struct{ name, packages string }{
-	{"base", "release lazy event foreign fault host kept disk place canon mask changes version platform page debian python nodejs rlang solve sshsig fetch"},
-	{"kernel", "unix within proctree listen network seal launch"},
+	{"base", "release lazy event foreign fault host kept disk place canon mask authority changes version platform page debian python nodejs rlang solve sshsig fetch"},
+	{"kernel", "unix within process listen network sandbox launch"},
 	{"written", "ref declare card lock history draft"},
-	{"stored", "tree unpack store merge root libraries frame depot"},
+	{"stored", "tree unpack store merge system libraries frame depot"},
 	{"origins", "source locator resolve"},
-	{"checkout", "bay . approval"},
-	{"running", "environ script render step service inside image cluster"},
-	{"acting", "fit setup ship sweep publish"},
+	{"checkout", "bay policy . approval"},
+	{"running", "environ script render step service lend inside image cluster"},
+	{"acting", "supply fit setup ship sweep publish account"},
 	{"proven", "proof report export"},
 }
 
@@ -102,7 +102,7 @@ func TestTheCoreOnlyReachesTheLightHalf(t *testing.T) {
 // The core writes to no terminal, except where a process of its own is the whole
 // program: the interpreter of scripts, the init of a tree, the supervisor and what enters a root.
 func TestTheCoreDoesNotPrint(t *testing.T) {
-	own := map[string]bool{"running/script/script.go": true, "kernel/within/tree_linux.go": true, "kernel/within/view_linux.go": true, "kernel/within/run_linux.go": true, "running/service/supervisor.go": true, "kernel/seal/seal_linux.go": true, "running/inside/launcher_linux.go": true, "running/cluster/keeper.go": true}
+	own := map[string]bool{"running/script/script.go": true, "kernel/within/tree_linux.go": true, "kernel/within/view_linux.go": true, "kernel/within/run_linux.go": true, "running/service/supervisor.go": true, "kernel/sandbox/sandbox_linux.go": true, "running/inside/launcher_linux.go": true, "running/cluster/keeper.go": true}
 	for _, file := range sources(t) {
 		if own[file] {
 			continue
@@ -133,7 +133,7 @@ func TestTheCoreDoesNotPrint(t *testing.T) {
 func TestTheCoreAsksTheProcessForNothing(t *testing.T) {
 	own := map[string]bool{
 		"base/host/host.go": true, "running/script/script.go": true, "kernel/launch/launch_linux.go": true,
-		"kernel/proctree/tree_linux.go": true, "kernel/seal/seal_linux.go": true, "kernel/within/mounts_linux.go": true, "kernel/within/view_linux.go": true, "kernel/within/tree_linux.go": true, "running/service/page.go": true, "running/inside/launcher_linux.go": true, "running/cluster/keeper.go": true,
+		"kernel/process/tree_linux.go": true, "kernel/sandbox/sandbox_linux.go": true, "kernel/within/mounts_linux.go": true, "kernel/within/view_linux.go": true, "kernel/within/tree_linux.go": true, "running/service/page.go": true, "running/inside/launcher_linux.go": true, "running/cluster/keeper.go": true,
 	}
 	asks := map[string]bool{
 		"os.Getenv": true, "os.LookupEnv": true, "os.Environ": true, "os.ExpandEnv": true, "os.Getwd": true, "os.Chdir": true, "os.Setenv": true, "os.Executable": true,

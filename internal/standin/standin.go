@@ -45,6 +45,7 @@ const (
 	Empty      Fault = "nothing"        // 200 and no byte
 	Endless    Fault = "endless"        // more bytes than declared, without a length
 	Loop       Fault = "redirect loop"  //
+	Elsewhere  Fault = "elsewhere"      // a redirect to the same server by its other name
 	RangeLies  Fault = "range lies"     // 206 with bytes from somewhere else
 	Refused    Fault = "403 with words" //
 	NotJSON    Fault = "not json"       // a page for people
@@ -330,6 +331,11 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request) {
 		if first {
 			w.Header().Set("Retry-After", "0")
 			http.Error(w, "later", http.StatusTooManyRequests)
+			return
+		}
+	case Elsewhere:
+		if strings.HasPrefix(r.Host, "127.") {
+			http.Redirect(w, r, "http://"+strings.Replace(r.Host, "127.0.0.1", "localhost", 1)+r.URL.Path, http.StatusFound)
 			return
 		}
 	case Loop:

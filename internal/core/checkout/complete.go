@@ -29,11 +29,11 @@ func completed(d *declare.Declaration, l *lock.Lock) (*declare.Declaration, erro
 		}
 		def := card.Service(l.Items[s.Tool].Service)
 		if len(def) == 0 {
-			return nil, fault.New(fault.Use, "%s: service %s runs %s, whose card does not say how it runs as a service", s.Place, s.Name, s.Tool).
+			return nil, fault.New(fault.ErrUsage, "%s: service %s runs %s, whose card does not say how it runs as a service", s.Place, s.Name, s.Tool).
 				Advise("Write run for the service.")
 		}
 		if err := complete(&s, def); err != nil {
-			return nil, fault.New(fault.Use, "%s: service %s: %v", s.Place, s.Name, err)
+			return nil, fault.New(fault.ErrUsage, "%s: service %s: %v", s.Place, s.Name, err)
 		}
 		services[i] = s
 		// A card brings a routine along; one of that name in the declaration stands before it.

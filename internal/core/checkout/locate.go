@@ -1,6 +1,7 @@
 package checkout
 
 import (
+	"app.example/trammel/internal/core/checkout/policy"
 	"errors"
 	"path/filepath"
 	"strings"
@@ -19,6 +20,8 @@ type Locate struct {
 	Get func(l locator.Locator, pin string) (dir, is string, err error)
 	Pin bool // give a pin to what the lock has none for
 	New bool // give new pins to all
+
+	allow func(host string) error // whether a host may be asked
 }
 
 // getter finds included files by the pins of the checkout's lock.
@@ -36,15 +39,20 @@ func (o Locate) getter(places place.Places, file string, l *lock.Lock) declare.G
 			pin = ""
 		}
 		if pin == "" && !o.Pin {
-			return "", "", "", fault.New(fault.Use, "the lock does not say yet which state of it is meant").Advise("Pin it: trammel lock")
+			return "", "", "", fault.New(fault.ErrUsage, "the lock does not say yet which state of it is meant").Advise("Pin it: trammel lock")
 		}
 		if o.Get != nil {
+			if host := policy.HostOf(l.At); host != "" && o.allow != nil {
+				if err := o.allow(host); err != nil {
+					return "", "", "", err
+				}
+			}
 			dir, pin, err = o.Get(l, pin)
 			return dir, path, pin, err
 		}
 		dir, err = locator.Keeper{Dir: places.Locators()}.Kept(l, pin)
 		if errors.Is(err, locator.ErrNotHere) {
-			err = fault.New(fault.Use, "its files are not on this machine yet").Advise("Fetch them: trammel fit")
+			err = fault.New(fault.ErrUsage, "its files are not on this machine yet").Advise("Fetch them: trammel fit")
 		}
 		return dir, path, pin, err
 	}

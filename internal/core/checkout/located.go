@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"app.example/trammel/internal/core/base/disk"
@@ -52,7 +53,7 @@ func OpenLocated(places place.Places, text, dir string, get func(l locator.Locat
 			l.At = real
 		}
 		if info, err := os.Stat(l.At); err != nil || !info.IsDir() {
-			return Located{}, fault.New(fault.Use, "%s is no folder", text)
+			return Located{}, fault.New(fault.ErrUsage, "%s is no folder", text)
 		}
 	}
 	// The same thing is found by its address, however it was written.
@@ -98,7 +99,7 @@ func makeLocated(places place.Places, name, key string, l locator.Locator, get f
 		if c.Own != "" {
 			_ = disk.RemoveAll(c.Own)
 		}
-		return c, fault.New(fault.Use, "%s has no trammel.toml", l.Text).Advise("Name the folder that has it: %s#%s:FOLDER", before(l.Text), l.Rev)
+		return c, fault.New(fault.ErrUsage, "%s has no trammel.toml", l.Text).Advise("Name the folder that has it: %s#%s:FOLDER", before(l.Text), l.Rev)
 	}
 	raw, err := json.MarshalIndent(c, "", "  ")
 	if err != nil {
@@ -174,16 +175,21 @@ func BayBeside(a Asked) (bay.Bay, bool) {
 	return bay.Find(places, filepath.Dir(file), a.Bay)
 }
 
-// Known are the folders of all projects that were fitted on this machine and are still
-// there.
-func Known(places place.Places) []string {
+// Noted are the folders of all projects that were fitted on this machine, also of those whose
+// declaration is gone.
+func Noted(places place.Places) []string {
 	var out []string
 	files, _ := filepath.Glob(filepath.Join(places.State, "projects", "*"))
 	for _, f := range files {
-		dir, err := disk.Read(f, disk.MostText)
-		if err == nil && fileIsThere(filepath.Join(string(dir), declare.FileName)) {
+		if dir, err := disk.Read(f, disk.MostText); err == nil && filepath.IsAbs(string(dir)) {
 			out = append(out, string(dir))
 		}
 	}
 	return out
+}
+
+// Known are the folders of all projects that were fitted on this machine and are still
+// there.
+func Known(places place.Places) []string {
+	return slices.DeleteFunc(Noted(places), func(dir string) bool { return !fileIsThere(filepath.Join(dir, declare.FileName)) })
 }

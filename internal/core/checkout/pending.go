@@ -43,7 +43,7 @@ func readPending(p place.Places, dir string) (*Pending, error) {
 		err = json.Unmarshal(raw, &out)
 	}
 	if err != nil {
-		return nil, fault.New(fault.Failed, "a recall was cut, and its record %s cannot be read: %v", path, err).
+		return nil, fault.New(fault.ErrFailed, "a recall was cut, and its record %s cannot be read: %v", path, err).
 			Advise("Remove that file, then recall once more: trammel recall --list")
 	}
 	if filepath.Dir(out.File) != dir {

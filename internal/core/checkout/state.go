@@ -27,6 +27,7 @@ import (
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/stored/store"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -61,6 +62,8 @@ type State struct {
 	// OwnParts those of the additions.
 	Parts    []lock.PartOn
 	OwnParts []lock.PartOn
+
+	Policies policy.List // what organisations allow here
 
 	Ports    bay.Ports // recorded ones
 	Broken   []*bay.Broken
@@ -238,6 +241,14 @@ func Open(a Asked, o Locate) (*State, error) {
 	if s.LockErr == nil {
 		s.Lock, s.LockErr = lock.Parse(s.LockText)
 	}
+	files := policy.Files(places.System, dir)
+	for _, file := range files {
+		r.note(file)
+	}
+	if s.Policies, err = policy.Read(files); err != nil {
+		return nil, err
+	}
+	o.allow = s.Policies.Host
 	s.Written, err = declare.Read(file, declare.Files{Get: o.getter(places, file, s.Lock), Read: r.text})
 	if err != nil {
 		return nil, err
@@ -284,7 +295,7 @@ func (s *State) judgeLock() {
 	case s.Lock.Declaration.Digest != s.Written.Digest():
 		s.LockErr = ErrStale
 	case !s.Lock.Covers(s.Platform):
-		s.LockErr = fault.New(fault.Use, "this project is locked for other platforms than %s", s.Platform).
+		s.LockErr = fault.New(fault.ErrUsage, "this project is locked for other platforms than %s", s.Platform).
 			Advise("Add %q to platforms in %s, then: trammel lock", s.Platform, declare.FileName)
 	}
 }
@@ -299,7 +310,7 @@ func overlayLock(s *State, r *reading) (*lock.Lock, error) {
 		return nil, err
 	}
 	if l.Declaration.Digest != s.Overlay.Digest() {
-		return l, fault.New(fault.Use, "%s changed after %s was made", declare.OverlayName, lock.OverlayName).Advise("Bring the lock up to date: trammel lock")
+		return l, fault.New(fault.ErrUsage, "%s changed after %s was made", declare.OverlayName, lock.OverlayName).Advise("Bring the lock up to date: trammel lock")
 	}
 	return l, nil
 }
@@ -405,14 +416,14 @@ func (s *State) Usable() error {
 }
 
 // ErrStale is a lock that was made from another state of the declaration.
-var ErrStale error = fault.New(fault.Use, "%s changed after %s was made", declare.FileName, lock.FileName).Advise("Bring the lock up to date: trammel lock")
+var ErrStale error = fault.New(fault.ErrUsage, "%s changed after %s was made", declare.FileName, lock.FileName).Advise("Bring the lock up to date: trammel lock")
 
 // ErrNotFitted is a machine that lacks something the lock names.
 var ErrNotFitted = errors.New("not fitted")
 
 // NotFitted is the error of a thing that this machine lacks.
 func NotFitted(what string) error {
-	e := fault.New(fault.Failed, "%s is not on this machine yet", what)
+	e := fault.New(fault.ErrFailed, "%s is not on this machine yet", what)
 	e.Cause = ErrNotFitted
 	return e.Advise("Fetch what is missing: trammel fit")
 }
@@ -460,10 +471,10 @@ func localFolder(dir string) error {
 		return nil
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "%v", err)
+		return fault.New(fault.ErrFailed, "%v", err)
 	}
 	if !info.IsDir() {
-		return fault.New(fault.Use, "%s is no folder, but something that leads elsewhere or is nothing to keep files in", path).
+		return fault.New(fault.ErrUsage, "%s is no folder, but something that leads elsewhere or is nothing to keep files in", path).
 			Advise("Trammel makes that folder itself; a repository has no business with that name. Remove it: rm %s", path)
 	}
 	if err := sameUser(path, info); err != nil {
@@ -471,7 +482,7 @@ func localFolder(dir string) error {
 	}
 	entries, err := os.ReadDir(path)
 	if err != nil {
-		return fault.New(fault.Failed, "%v", err)
+		return fault.New(fault.ErrFailed, "%v", err)
 	}
 	for _, e := range entries {
 		full := filepath.Join(path, e.Name())
@@ -483,10 +494,10 @@ func localFolder(dir string) error {
 			continue
 		}
 		if err != nil {
-			return fault.New(fault.Failed, "%v", err)
+			return fault.New(fault.ErrFailed, "%v", err)
 		}
 		if !info.IsDir() && !info.Mode().IsRegular() {
-			return fault.New(fault.Use, "%s is neither a folder nor a file, and Trammel did not put it there", full).
+			return fault.New(fault.ErrUsage, "%s is neither a folder nor a file, and Trammel did not put it there", full).
 				Advise("Remove it: rm %s", full)
 		}
 		if err := sameUser(full, info); err != nil {
@@ -498,7 +509,7 @@ func localFolder(dir string) error {
 
 func sameUser(path string, info fs.FileInfo) error {
 	if st, ok := info.Sys().(*syscall.Stat_t); ok && int(st.Uid) != os.Getuid() {
-		return fault.New(fault.Use, "%s belongs to another user (%d), who could change what runs from it", path, st.Uid).
+		return fault.New(fault.ErrUsage, "%s belongs to another user (%d), who could change what runs from it", path, st.Uid).
 			Advise("Work in a checkout of your own, or remove %s; it is made anew.", path)
 	}
 	return nil
@@ -614,8 +625,24 @@ func None(a Asked) (*State, error) {
 	s := &State{Host: a.Host, Places: places, Platform: platform.Here(), Store: store.Open(places.Store()), Began: time.Now(), LockErr: lock.ErrNone}
 	s.Written = &declare.Declaration{Dir: a.Host.Abs(a.Dir), Project: "none", Isolation: declare.Open, Platforms: []platform.Platform{s.Platform}}
 	s.Declaration = s.Written
+	if s.Policies, err = policy.Read(policy.Files(places.System, "")); err != nil {
+		return nil, err
+	}
 	s.Bay, err = bay.Open(places, s.Written, a.Bay)
 	return s, err
+}
+
+// Allowed says whether the policies in force allow what the checkout declares and locks, a
+// person's own additions too.
+func (s *State) Allowed() error {
+	breaches := s.Policies.Declared(s.Declaration)
+	if s.Overlay != nil {
+		breaches = append(breaches, s.Policies.Declared(s.Overlay)...)
+	}
+	for _, l := range []*lock.Lock{s.Lock, s.OverlayLock} {
+		breaches = append(breaches, s.Policies.Locked(l)...)
+	}
+	return policy.Err(breaches)
 }
 
 // Shared is the same checkout without what is a person's own: what every teammate has.

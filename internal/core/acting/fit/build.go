@@ -11,7 +11,7 @@ import (
 
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -23,7 +23,7 @@ import (
 func build(ctx context.Context, s *checkout.State, from source.Source, w work) error {
 	settings, ok := from.(source.GoBuilder)
 	if !ok {
-		return fault.New(fault.Use, "%s cannot be built from this source", w.part.Label())
+		return fault.New(fault.ErrUsage, "%s cannot be built from this source", w.part.Label())
 	}
 	golang, err := goCommand(s, w.part.Item)
 	if err != nil {
@@ -45,7 +45,7 @@ func goCommand(s *checkout.State, tool string) (string, error) {
 			}
 		}
 	}
-	return "", fault.New(fault.Use, "the lock has no go toolchain to build with").Advise("Lock again: trammel lock")
+	return "", fault.New(fault.ErrUsage, "the lock has no go toolchain to build with").Advise("Lock again: trammel lock")
 }
 
 func goInstall(ctx context.Context, s *checkout.State, part lock.PartOn, golang string, settings []string, fresh string) error {
@@ -71,14 +71,14 @@ func goInstall(ctx context.Context, s *checkout.State, part lock.PartOn, golang 
 		return err
 	}
 	defer said.Close()
-	exit, err := proctree.Read(ctx, proctree.Spec{
+	exit, err := process.Read(ctx, process.Spec{
 		Path: golang, Argv: []string{"go", "install", part.Build + "@v" + part.Part.Version}, Env: env, Dir: home, Stdout: said, Stderr: said,
-	}, proctree.Reading{})
+	}, process.Reading{})
 	if err != nil {
 		return err
 	}
 	if !exit.OK() {
-		return fault.New(fault.Source, "%s %s could not be built: %s", part.Label(), part.Part.Version, exit).Advise("| %s", lastLines(said.Name(), 8))
+		return fault.New(fault.ErrSource, "%s %s could not be built: %s", part.Label(), part.Part.Version, exit).Advise("| %s", lastLines(said.Name(), 8))
 	}
 	for _, file := range part.Bin {
 		info, err := buildinfo.ReadFile(filepath.Join(fresh, file))
@@ -86,7 +86,7 @@ func goInstall(ctx context.Context, s *checkout.State, part lock.PartOn, golang 
 			return fmt.Errorf("%s was not built as %s: %w", part.Build, file, err)
 		}
 		if info.Main.Sum != string(part.Digest) {
-			return fault.New(fault.Source, "%s %s was built from other sources than those that are locked", part.Label(), part.Part.Version)
+			return fault.New(fault.ErrSource, "%s %s was built from other sources than those that are locked", part.Label(), part.Part.Version)
 		}
 	}
 	return nil

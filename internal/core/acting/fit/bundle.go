@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"app.example/trammel/internal/core/acting/supply"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
@@ -40,7 +41,9 @@ type Bundle struct {
 	Lock      lock.ID   `json:"lock"`
 	Platforms []string  `json:"platforms"`
 	Archives  []Bundled `json:"archives"`
-	Without   []string  `json:"without,omitempty"` // "TOOL on PLATFORM": built from modules, and not on this machine
+	Without   []string  `json:"without,omitempty"`  // "TOOL on PLATFORM": built from modules, and not on this machine
+	Supplies  int       `json:"supplies,omitempty"` // how many of the archives are what steps will ask registries for
+	Missing   []string  `json:"missing,omitempty"`  // what of that is not in it, and why
 }
 
 // Bundled is one archive.
@@ -63,7 +66,7 @@ type wanted struct {
 
 // archivesOf are all that a lock names for a platform.
 func archivesOf(l *lock.Lock, on platform.Platform) (out []wanted, err error) {
-	for _, part := range lock.Once(l.PartsOn(on)) {
+	for _, part := range lock.Distinct(l.PartsOn(on)) {
 		switch {
 		case part.Format == lock.RootFormat:
 			for _, line := range part.Packages {
@@ -95,8 +98,9 @@ func archivesOf(l *lock.Lock, on platform.Platform) (out []wanted, err error) {
 	return out, nil
 }
 
-// WriteBundle fetches what is not in the cache and writes a bundle.
-func WriteBundle(ctx context.Context, s *checkout.State, platforms []platform.Platform, o Options, to io.Writer) (*Bundle, error) {
+// WriteBundle fetches what is not in the cache and writes a bundle, with what steps will ask
+// registries for.
+func WriteBundle(ctx context.Context, s *checkout.State, platforms []platform.Platform, supplies []supply.Want, o Options, to io.Writer) (*Bundle, error) {
 	l := s.Lock
 	b := &Bundle{Format: BundleFormat, Project: l.Declaration.Project, Lock: l.ID()}
 	opened := map[string]source.Source{}
@@ -138,7 +142,7 @@ func WriteBundle(ctx context.Context, s *checkout.State, platforms []platform.Pl
 			if err != nil {
 				return nil, err
 			}
-			last := error(fault.New(fault.Source, "%s is nowhere to be had", x.label))
+			last := error(fault.New(fault.ErrSource, "%s is nowhere to be had", x.label))
 			for _, from := range addresses {
 				files[name], last = o.Client.Archive(ctx, s.Places.Archives(), fetch.Download{Name: x.label, From: from, Size: x.Size, Digest: x.Digest})
 				if last == nil || ctx.Err() != nil {
@@ -153,6 +157,23 @@ func WriteBundle(ctx context.Context, s *checkout.State, platforms []platform.Pl
 				return nil, err
 			}
 			b.Archives = append(b.Archives, Bundled{name, x.Digest, info.Size()})
+		}
+	}
+	var err error
+	if b.Missing, err = supply.Fetch(ctx, s, o.Machine, o.Client, supplies); err != nil {
+		return nil, err
+	}
+	for _, w := range supplies {
+		name := w.Archive()
+		path := filepath.Join(s.Places.Archives(), name)
+		info, err := os.Stat(path)
+		if err != nil {
+			continue // which Missing says
+		}
+		b.Supplies++
+		if files[name] == "" {
+			files[name] = path
+			b.Archives = append(b.Archives, Bundled{name, w.Digest, info.Size()})
 		}
 	}
 	slices.SortFunc(b.Archives, func(x, y Bundled) int { return strings.Compare(x.Name, y.Name) })
@@ -199,17 +220,17 @@ func (b *Bundle) write(ctx context.Context, files map[string]string, to io.Write
 	return err
 }
 
-// ReadBundle puts the archives of a bundle that a lock names into the cache. Each is
-// held to the digest in the lock, not to what the bundle says of it.
-func ReadBundle(ctx context.Context, s *checkout.State, file string) (*Bundle, error) {
+// ReadBundle puts the archives of a bundle that a lock or the checkout's own files name into
+// the cache. Each is held to the digest that is stated there, not to what the bundle says of it.
+func ReadBundle(ctx context.Context, s *checkout.State, supplies []supply.Want, file string) (*Bundle, error) {
 	l := s.Lock
 	f, err := disk.OpenRegular(file)
 	if err != nil {
-		return nil, fault.New(fault.Use, "the bundle cannot be read: %v", err).Advise("Write one where there is a network: trammel export bundle --output %s", filepath.Base(file))
+		return nil, fault.New(fault.ErrUsage, "the bundle cannot be read: %v", err).Advise("Write one where there is a network: trammel export bundle --output %s", filepath.Base(file))
 	}
 	defer f.Close()
 	bad := func(format string, args ...any) error {
-		return fault.New(fault.Source, "%s: %s", filepath.Base(file), fmt.Sprintf(format, args...)).Advise("Have it written anew: trammel export bundle --output %s", filepath.Base(file))
+		return fault.New(fault.ErrSource, "%s: %s", filepath.Base(file), fmt.Sprintf(format, args...)).Advise("Have it written anew: trammel export bundle --output %s", filepath.Base(file))
 	}
 	locked := map[string]wanted{}
 	for _, text := range l.Declaration.Platforms {
@@ -226,6 +247,10 @@ func ReadBundle(ctx context.Context, s *checkout.State, file string) (*Bundle, e
 			}
 		}
 	}
+	asked := map[string]supply.Want{}
+	for _, w := range supplies {
+		asked[w.Archive()] = w
+	}
 	var b Bundle
 	r := tar.NewReader(f)
 	head, err := r.Next()
@@ -236,7 +261,7 @@ func ReadBundle(ctx context.Context, s *checkout.State, file string) (*Bundle, e
 		return nil, bad("it is no bundle of format %d", BundleFormat)
 	}
 	if b.Project != l.Declaration.Project || !slices.Contains(b.Platforms, s.Platform.String()) {
-		return nil, fault.New(fault.Use, "%s is of %s for %s, and this is %s on %s", filepath.Base(file), b.Project, strings.Join(b.Platforms, ", "), l.Declaration.Project, s.Platform)
+		return nil, fault.New(fault.ErrUsage, "%s is of %s for %s, and this is %s on %s", filepath.Base(file), b.Project, strings.Join(b.Platforms, ", "), l.Declaration.Project, s.Platform)
 	}
 	folder := s.Places.Archives()
 	if err := os.MkdirAll(folder, 0o755); err != nil {
@@ -252,6 +277,15 @@ func ReadBundle(ctx context.Context, s *checkout.State, file string) (*Bundle, e
 		}
 		name := strings.TrimPrefix(head.Name, "archives/")
 		want, ok := locked[name]
+		if w, supplied := asked[name]; supplied && !ok && head.Typeflag == tar.TypeReg {
+			if err := keepArchive(r, folder, name, w.Digest); err != nil {
+				return nil, bad("%s: %v", w.Label(), err)
+			}
+			if err := w.Check(filepath.Join(folder, name)); err != nil {
+				return nil, bad("%s: %v", w.Label(), err)
+			}
+			continue
+		}
 		if !ok || head.Typeflag != tar.TypeReg { // of another state of the lock: nothing needs it
 			continue
 		}
@@ -376,7 +410,7 @@ func packTree(dir, to string) (size int64, err error) {
 func unbundle(ctx context.Context, s *checkout.State, w work) error {
 	archive := filepath.Join(s.Places.Archives(), fetch.ArchiveName(fetch.Digest(w.part.Tree)))
 	if _, err := os.Stat(archive); err != nil || w.part.Tree == "" {
-		return fault.New(fault.Source, "%s is built from modules, and the bundle does not have it for %s", w.part.Label(), s.Platform).
+		return fault.New(fault.ErrSource, "%s is built from modules, and the bundle does not have it for %s", w.part.Label(), s.Platform).
 			Advise("Write the bundle on a machine of this platform that is fitted, or fit once with the network.")
 	}
 	_, err := s.Store.Make(ctx, w.part, w.mend, func(fresh string) error {

@@ -38,7 +38,7 @@ func (d *Shelf) failed(ctx context.Context, what string, err error) {
 	if d.away || ctx.Err() != nil {
 		return
 	}
-	if errors.Is(err, store.WrongBytes) || errors.Is(err, depot.ErrWrong) {
+	if errors.Is(err, store.ErrWrongBytes) || errors.Is(err, depot.ErrWrong) {
 		event.Say(ctx, fmt.Sprintf("The depot %s has something else as %s; it comes from its source.", d.Address, what))
 		return
 	}
@@ -165,12 +165,12 @@ func Stock(ctx context.Context, g approval.Given, o Options, to *depot.Depot, ag
 	if out.Lock, err = recordTrees(ctx, s); err != nil {
 		return nil, err
 	}
-	unlock, err := s.Store.Use(ctx)
+	unlock, err := s.Store.ReadLock(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer unlock()
-	parts := append(lock.Once(s.Store.Complete(s.Lock.PartsOn(s.Platform))), s.Store.Complete(s.Lock.SetsOn(s.Platform))...)
+	parts := append(lock.Distinct(s.Store.Complete(s.Lock.PartsOn(s.Platform))), s.Store.Complete(s.Lock.SetsOn(s.Platform))...)
 	seen := map[tree.Digest]bool{}
 	for _, p := range parts {
 		if p.Tree == "" || seen[p.Tree] {

@@ -66,7 +66,7 @@ func Tools(ctx context.Context, g approval.Given, o Options) (approval.Given, *e
 		return g, nil, nil, err
 	}
 	// From the look at the store to the frame nobody may sweep what is found there.
-	unlock, err := s.Store.Use(ctx)
+	unlock, err := s.Store.ReadLock(ctx)
 	if err != nil {
 		return g, nil, nil, err
 	}
@@ -138,7 +138,7 @@ func bring(ctx context.Context, s *checkout.State, o Options, result *Result) ([
 // frame that they give. Nothing of the checkout is changed, and nothing is recorded.
 func Trial(ctx context.Context, g approval.Given, o Options) (*environ.Compiled, error) {
 	s := g.State()
-	unlock, err := s.Store.Use(ctx)
+	unlock, err := s.Store.ReadLock(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +161,7 @@ func Trial(ctx context.Context, g approval.Given, o Options) (*environ.Compiled,
 // returns the State that knows their trees.
 func Store(ctx context.Context, g approval.Given, o Options) (*checkout.State, error) {
 	s := g.State()
-	unlock, err := s.Store.Use(ctx)
+	unlock, err := s.Store.ReadLock(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -231,7 +231,7 @@ func shared(parts []lock.PartOn, check []string) []lock.PartOn {
 		}
 		return 0
 	})
-	return lock.Once(parts)
+	return lock.Distinct(parts)
 }
 
 // addAll adds parts, several at once; the first error ends the others.
@@ -321,7 +321,7 @@ func add(ctx context.Context, s *checkout.State, o Options, from source.Source, 
 	}
 	archive := ""
 	get := func() (string, error) {
-		err := error(fault.New(fault.Source, "%s is nowhere to be had", w.part.Label()))
+		err := error(fault.New(fault.ErrSource, "%s is nowhere to be had", w.part.Label()))
 		for _, address := range addresses {
 			archive, err = o.Client.Archive(ctx, s.Places.Archives(), fetch.Download{
 				Name: w.part.Label() + " " + w.part.Part.Version, From: address, Size: w.part.Size, Digest: w.part.Digest,
@@ -333,7 +333,7 @@ func add(ctx context.Context, s *checkout.State, o Options, from source.Source, 
 		return archive, err
 	}
 	_, err = s.Store.Add(ctx, w.part, w.mend, get)
-	if errors.Is(err, store.WrongBytes) && archive != "" {
+	if errors.Is(err, store.ErrWrongBytes) && archive != "" {
 		fetch.Forget(archive)
 	}
 	return err

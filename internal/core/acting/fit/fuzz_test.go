@@ -34,7 +34,7 @@ func FuzzBundle(f *testing.F) {
 		file := filepath.Join(root, "heronweir.bundle")
 		os.WriteFile(file, raw, 0o600)
 		p := &checkout.State{Lock: l, Places: place.Places{Cache: filepath.Join(root, "cache")}, Platform: platform.Platform{OS: "linux", Arch: "amd64"}}
-		_, _ = ReadBundle(context.Background(), p, file)
+		_, _ = ReadBundle(context.Background(), p, nil, file)
 		if around, _ := os.ReadDir(root); len(around) > 2 {
 			t.Errorf("something was written beside the cache: %v", around)
 		}

@@ -19,8 +19,8 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/checkout"
-	"app.example/trammel/internal/core/kernel/proctree"
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/process"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/stored/libraries"
 	"app.example/trammel/internal/core/stored/merge"
@@ -201,7 +201,7 @@ func addLibraries(ctx context.Context, s *checkout.State, o Options, from source
 			})
 		})
 		if i < 0 {
-			return fault.New(fault.Source, "the packages of %s need each other in a circle: %s", w.part.Name, built[0].Name)
+			return fault.New(fault.ErrSource, "the packages of %s need each other in a circle: %s", w.part.Name, built[0].Name)
 		}
 		if err := buildLibrary(ctx, s, w, kind, list, built[i]); err != nil {
 			return err
@@ -222,7 +222,7 @@ func archiveOf(ctx context.Context, s *checkout.State, o Options, from source.So
 	if err != nil {
 		return "", err
 	}
-	err = fault.New(fault.Source, "%s %s is nowhere to be had", l.Name, l.Version)
+	err = fault.New(fault.ErrSource, "%s %s is nowhere to be had", l.Name, l.Version)
 	for _, address := range addresses {
 		var file string
 		file, err = o.Client.Archive(ctx, folder, fetch.Download{Name: l.Name + " " + l.Version, From: address, Size: l.Size, Digest: l.Digest})
@@ -252,7 +252,7 @@ func addWheel(ctx context.Context, s *checkout.State, o Options, from source.Sou
 		archive, err = archiveOf(ctx, s, o, from, l)
 		return archive, err
 	})
-	if errors.Is(err, store.WrongBytes) && archive != "" {
+	if errors.Is(err, store.ErrWrongBytes) && archive != "" {
 		fetch.Forget(archive)
 	}
 	return err
@@ -282,10 +282,10 @@ func buildLibrary(ctx context.Context, s *checkout.State, w work, kind string, l
 	set := s.Lock.Libraries[w.part.Item].On[s.Platform.String()]
 	root, ok := rootOf(s, set)
 	if !ok {
-		return fault.New(fault.Use, "%s is built from its source, and its toolchain is of no root to build in", l.Name).
+		return fault.New(fault.ErrUsage, "%s is built from its source, and its toolchain is of no root to build in", l.Name).
 			Advise("Declare %s from a source of kind debian.", strings.Fields(set.For)[0])
 	}
-	if err := seal.Available(); err != nil {
+	if err := sandbox.Available(); err != nil {
 		return err
 	}
 	program, err := s.Places.KeepProgram(s.Host.Program)
@@ -319,25 +319,25 @@ func buildLibrary(ctx context.Context, s *checkout.State, w work, kind string, l
 		if kind == lock.R {
 			script = rScript
 		}
-		view := seal.View{Root: s.Store.Path(root), Closed: true, Work: home, Self: program, Read: []string{s.Places.Data, archive, commands}, Write: []string{fresh}}
-		file, argv, err := seal.Command(view, "/", "/usr/bin/sh", []string{"sh", "-c", script, "sh", archive, l.Path, l.Name, fresh})
+		view := sandbox.View{Root: s.Store.Path(root), Closed: true, Work: home, Self: program, Read: []string{s.Places.Data, archive, commands}, Write: []string{fresh}}
+		file, argv, err := sandbox.Command(view, "/", "/usr/bin/sh", []string{"sh", "-c", script, "sh", archive, l.Path, l.Name, fresh})
 		if err != nil {
 			return err
 		}
-		exit, err := proctree.Read(ctx, proctree.Spec{
+		exit, err := process.Read(ctx, process.Spec{
 			Path: file, Argv: argv, Dir: home, Stdout: said, Stderr: said,
 			Env: []string{
 				"PATH=" + commands + ":/usr/bin:/usr/sbin", "HOME=/tmp", "TMPDIR=/tmp", "LANG=C.UTF-8", "LC_ALL=C.UTF-8", "TZ=UTC", "SOURCE_DATE_EPOCH=315532800",
 				"PYTHONHASHSEED=0", "PYTHONDONTWRITEBYTECODE=1", "R_LIBS=" + strings.Join(path, ":"), "R_LIBS_USER=", "R_LIBS_SITE=", "_R_CHECK_COMPILATION_FLAGS_=false",
 			},
-		}, proctree.Reading{})
+		}, process.Reading{})
 		if err != nil {
 			return err
 		}
 		if !exit.OK() {
 			kept := filepath.Join(s.Bay.Records, "logs", "libraries-"+w.part.Name+".log")
 			keepLog(said.Name(), kept)
-			return fault.New(fault.Failed, "%s %s could not be built from its source: %s", l.Name, l.Version, exit).
+			return fault.New(fault.ErrFailed, "%s %s could not be built from its source: %s", l.Name, l.Version, exit).
 				Advise("| %s\nLog: %s\nWhat it needs to be built (a compiler, a library with its headers) is declared as toolchains of the source %q.", lastLines(said.Name(), 12), kept, root.Name)
 		}
 		return withoutEmptyBuild(fresh)
@@ -407,7 +407,7 @@ func makeNodeSet(ctx context.Context, s *checkout.State, o Options, from source.
 		}
 		for _, root := range libraries.NodeRoots(places) {
 			if err := libraries.NodeCommands(fresh, root, places); err != nil {
-				return fault.New(fault.Source, "%s: %v", w.part.Label(), err)
+				return fault.New(fault.ErrSource, "%s: %v", w.part.Label(), err)
 			}
 		}
 		return installScripts(ctx, s, w.part, packages, fresh)

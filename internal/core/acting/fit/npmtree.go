@@ -19,7 +19,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/checkout"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/stored/unpack"
 	"app.example/trammel/internal/core/written/lock"
@@ -36,7 +36,7 @@ func packagesOf(part lock.PartOn) ([]npmPackage, error) {
 	for _, line := range part.Packages {
 		f := strings.Fields(line)
 		if len(f) != 3 || !filepath.IsLocal(f[0]) || !strings.HasPrefix(f[0], "node_modules/") || fetch.Digest(f[2]).Check() != nil {
-			return nil, fault.New(fault.Use, "the lock of %s has a faulty package %q", part.Item, line).Advise("Write the lock anew: trammel lock")
+			return nil, fault.New(fault.ErrUsage, "the lock of %s has a faulty package %q", part.Item, line).Advise("Write the lock anew: trammel lock")
 		}
 		out = append(out, npmPackage{f[0], f[1], fetch.Digest(f[2])})
 	}
@@ -86,7 +86,7 @@ func placePackages(ctx context.Context, s *checkout.State, o Options, from sourc
 			return err
 		}
 		if err != nil {
-			return fault.New(fault.Source, "%s: %s: %v", part.Label(), x.place, err)
+			return fault.New(fault.ErrSource, "%s: %s: %v", part.Label(), x.place, err)
 		}
 	}
 	return nil
@@ -166,7 +166,7 @@ func installScripts(ctx context.Context, s *checkout.State, part lock.PartOn, pa
 			Scripts map[string]string `json:"scripts"`
 		}
 		if err := json.Unmarshal(raw, &described); err != nil {
-			return fault.New(fault.Source, "%s: its package.json is not JSON", x.place)
+			return fault.New(fault.ErrSource, "%s: its package.json is not JSON", x.place)
 		}
 		for _, phase := range []string{"preinstall", "install", "postinstall"} {
 			if script := described.Scripts[phase]; script != "" {
@@ -196,15 +196,15 @@ func runInstallScript(ctx context.Context, s *checkout.State, dir, what, script 
 		return err
 	}
 	defer said.Close()
-	exit, err := proctree.Read(ctx, proctree.Spec{
+	exit, err := process.Read(ctx, process.Spec{
 		Argv: []string{"sh", "-c", script}, Dir: dir, Env: []string{"HOME=" + home, "TMPDIR=" + home, "PATH=" + path},
 		Stdout: said, Stderr: said,
-	}, proctree.Reading{})
+	}, process.Reading{})
 	if err != nil {
 		return err
 	}
 	if !exit.OK() {
-		return fault.New(fault.Failed, "the install script of %s: %s", what, exit).Advise("| %s", lastLines(said.Name(), 8))
+		return fault.New(fault.ErrFailed, "the install script of %s: %s", what, exit).Advise("| %s", lastLines(said.Name(), 8))
 	}
 	return nil
 }

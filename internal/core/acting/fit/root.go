@@ -15,10 +15,10 @@ import (
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/checkout"
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/stored/merge"
-	"app.example/trammel/internal/core/stored/root"
+	"app.example/trammel/internal/core/stored/system"
 	"app.example/trammel/internal/core/stored/tree"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -29,11 +29,11 @@ func makeRoot(ctx context.Context, s *checkout.State, o Options, from source.Sou
 	if s.Platform != platform.Here() {
 		return elsewhere("the root "+w.part.Name, s.Platform)
 	}
-	if err := seal.Available(); err != nil {
+	if err := sandbox.Available(); err != nil {
 		return err
 	}
 	if w.part.Making != lock.Making {
-		return fault.New(fault.Use, "the root %s is locked as another version of Trammel makes it", w.part.Name).
+		return fault.New(fault.ErrUsage, "the root %s is locked as another version of Trammel makes it", w.part.Name).
 			Advise("Lock again, and commit: trammel lock\nThe packages stay as they are; what is made of them differs.")
 	}
 	var debs []lock.PartOn
@@ -41,30 +41,30 @@ func makeRoot(ctx context.Context, s *checkout.State, o Options, from source.Sou
 		debs = append(debs, q.Part(w.part.Docs))
 	}
 	if len(debs) == 0 {
-		return fault.New(fault.Use, "the lock has no packages for the root %s", w.part.Name).Advise("Lock again: trammel lock")
+		return fault.New(fault.ErrUsage, "the lock has no packages for the root %s", w.part.Name).Advise("Lock again: trammel lock")
 	}
 	if err := addPackages(ctx, s, o, from, w, debs); err != nil {
 		return err
 	}
 	_, err := s.Store.Merge(ctx, w.part, w.mend, func(_ context.Context, fresh string) (tree.Manifest, error) {
-		var pieces []root.Piece
+		var pieces []system.Piece
 		for _, d := range s.Store.Complete(slices.Clone(debs)) {
 			m, err := s.Store.Manifest(d)
 			if err != nil {
 				return nil, fmt.Errorf("the list of files of %s: %w", d.Label(), err)
 			}
-			pieces = append(pieces, root.Piece{Piece: merge.Piece{Name: d.Name, Version: d.Part.Version, Dir: s.Store.Path(d), Manifest: m}})
+			pieces = append(pieces, system.Piece{Piece: merge.Piece{Name: d.Name, Version: d.Part.Version, Dir: s.Store.Path(d), Manifest: m}})
 		}
-		return root.Make(ctx, fresh, pieces, w.part.Files)
+		return system.Make(ctx, fresh, pieces, w.part.Files)
 	})
-	var t *root.Tampered
+	var t *system.Tampered
 	if errors.As(err, &t) { // the files are the store's, too: those packages are had anew
 		for _, d := range s.Store.Complete(slices.Clone(debs)) {
 			if slices.Contains(t.Packages, d.Name) {
 				s.Store.MarkDamaged(d)
 			}
 		}
-		return fault.New(fault.Source, "the root %s is not to be trusted: %v", w.part.Name, t).
+		return fault.New(fault.ErrSource, "the root %s is not to be trusted: %v", w.part.Name, t).
 			Advise("Nothing of it was kept, and what was changed (%s) is fetched anew where it is wanted.\nA package of the source %q does that. Find out which, and take it out.", strings.Join(t.Packages, ", "), w.part.Name)
 	}
 	return err
@@ -75,7 +75,7 @@ var ErrElsewhere = errors.New("made on a machine of its platform")
 
 // elsewhere explains it.
 func elsewhere(what string, on platform.Platform) error {
-	e := fault.New(fault.Failed, "%s is made with programs of %s, which do not run here", what, on)
+	e := fault.New(fault.ErrFailed, "%s is made with programs of %s, which do not run here", what, on)
 	e.Cause = ErrElsewhere
 	return e.Advise("On such a machine: trammel stock, which puts it into the team's depot for all.\nFrom there it comes here, too.")
 }
@@ -138,7 +138,7 @@ func addPackages(ctx context.Context, s *checkout.State, o Options, from source.
 
 // gone explains a locked package that its archive does not have any more.
 func gone(name string, p lock.PartOn, cause error) error {
-	e := fault.New(fault.Source, "the source %q does not have %s %s any more: archives drop a package when they get a newer one", name, p.Name, p.Part.Version)
+	e := fault.New(fault.ErrSource, "the source %q does not have %s %s any more: archives drop a package when they get a newer one", name, p.Name, p.Part.Version)
 	e.Cause = cause
 	return e.Advise("Take what it has now: trammel lock --renew (and test, and commit the lock),\nor name as snapshots under [source.%s] an archive that keeps every state.", name)
 }

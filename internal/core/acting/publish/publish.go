@@ -61,11 +61,11 @@ func NameOf(file string) (Named, error) {
 		n.Format = "tar.gz"
 	}
 	if stem == "" {
-		return n, fault.New(fault.Use, "%s is no archive that a catalog can have", base).Advise("Known: %s", strings.Join(endings, " "))
+		return n, fault.New(fault.ErrUsage, "%s is no archive that a catalog can have", base).Advise("Known: %s", strings.Join(endings, " "))
 	}
 	m := numbered().FindStringSubmatchIndex(stem)
 	if m == nil {
-		return n, fault.New(fault.Use, "the name of %s states no version", base).Advise("Say it: --tool NAME --version V [--platform OS/ARCH]")
+		return n, fault.New(fault.ErrUsage, "the name of %s states no version", base).Advise("Say it: --tool NAME --version V [--platform OS/ARCH]")
 	}
 	n.Version = stem[m[2]:m[3]]
 	rest := stem[:m[0]] + "-" + stem[m[3]:]
@@ -90,7 +90,7 @@ func NameOf(file string) (Named, error) {
 	case os == "" && arch == "":
 		n.Platform = "any"
 	default:
-		return n, fault.New(fault.Use, "the name of %s states a system or a machine, and not both", base).Advise("Say it: --platform OS/ARCH, or --platform any")
+		return n, fault.New(fault.ErrUsage, "the name of %s states a system or a machine, and not both", base).Advise("Say it: --platform OS/ARCH, or --platform any")
 	}
 	return n, nil
 }
@@ -141,7 +141,7 @@ func read(folder, name string, into any) error {
 		return err
 	}
 	if err := toml.Unmarshal(raw, into); err != nil {
-		return fault.New(fault.Use, "%s: %v", filepath.Join(folder, name), err)
+		return fault.New(fault.ErrUsage, "%s: %v", filepath.Join(folder, name), err)
 	}
 	return nil
 }
@@ -166,7 +166,7 @@ func Add(ctx context.Context, folder, archive string, given Named) (a Added, err
 		return a, nameErr
 	}
 	if !toolName().MatchString(n.Tool) || !version.Dotted.Valid(n.Version) || strings.ContainsAny(n.Version, "/\\ ") {
-		return a, fault.New(fault.Use, "%s would be %q %q, which no tool can be called", filepath.Base(archive), n.Tool, n.Version).Advise("Say it: --tool NAME --version V")
+		return a, fault.New(fault.ErrUsage, "%s would be %q %q, which no tool can be called", filepath.Base(archive), n.Tool, n.Version).Advise("Say it: --tool NAME --version V")
 	}
 	a.Named = n
 	if err := os.MkdirAll(folder, 0o755); err != nil {
@@ -194,7 +194,7 @@ func Add(ctx context.Context, folder, archive string, given Named) (a Added, err
 	}
 	in, err := disk.OpenRegular(archive)
 	if err != nil {
-		return a, fault.New(fault.Use, "the archive cannot be read: %v", err)
+		return a, fault.New(fault.ErrUsage, "the archive cannot be read: %v", err)
 	}
 	defer in.Close()
 	h := sha256.New()
@@ -211,7 +211,7 @@ func Add(ctx context.Context, folder, archive string, given Named) (a Added, err
 		for _, old := range list.Releases[i].Parts {
 			if old.Platform == p.Platform && (old.Name == "" || old.Name == n.Tool) {
 				if old.SHA256 != p.SHA256 {
-					return a, fault.New(fault.Use, "the catalog has %s %s for %s already, with other bytes", n.Tool, n.Version, n.Platform).
+					return a, fault.New(fault.ErrUsage, "the catalog has %s %s for %s already, with other bytes", n.Tool, n.Version, n.Platform).
 						Advise("Whoever locked that version would get an error. Publish this one under a new version.")
 				}
 				a.Same = true
@@ -297,7 +297,7 @@ func copyIn(folder, name string, in *os.File, sum string) error {
 		return err
 	}
 	if fmt.Sprintf("%x", h.Sum(nil)) != sum {
-		return fault.New(fault.Failed, "%s changed while it was read", filepath.Base(name))
+		return fault.New(fault.ErrFailed, "%s changed while it was read", filepath.Base(name))
 	}
 	return out.Commit(0o644)
 }
@@ -312,7 +312,7 @@ func draftCard(ctx context.Context, archive string, n Named) (string, error) {
 	defer disk.RemoveAll(into)
 	r, err := unpack.Archive(ctx, archive, n.Format, into, unpack.Rules{})
 	if err != nil {
-		return "", fault.New(fault.Use, "%s: %v", filepath.Base(archive), err)
+		return "", fault.New(fault.ErrUsage, "%s: %v", filepath.Base(archive), err)
 	}
 	strip := 0
 	if folder, _, ok := strings.Cut(r.Manifest[0].Path, "/"); ok && folder != "bin" && !slices.ContainsFunc(r.Manifest, func(e tree.Entry) bool { return !strings.HasPrefix(e.Path, folder+"/") }) {
@@ -335,7 +335,7 @@ func draftCard(ctx context.Context, archive string, n Named) (string, error) {
 		}
 	}
 	if len(bin) == 0 {
-		return "", fault.New(fault.Use, "%s has no command, neither in bin nor at its top", filepath.Base(archive)).
+		return "", fault.New(fault.ErrUsage, "%s has no command, neither in bin nor at its top", filepath.Base(archive)).
 			Advise("Write the card yourself, as cards/%s.toml in the catalog (docs/catalog.md), and add the archive again.", n.Tool)
 	}
 	var b strings.Builder
@@ -371,7 +371,7 @@ func none(folder string, err error) error {
 	if !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return fault.New(fault.Use, "there is no catalog in %s", folder).Advise("Make one: trammel catalog add %s ARCHIVE", folder)
+	return fault.New(fault.ErrUsage, "there is no catalog in %s", folder).Advise("Make one: trammel catalog add %s ARCHIVE", folder)
 }
 
 // Renew writes the first page anew after cards were edited by hand.
@@ -403,7 +403,7 @@ func Renew(ctx context.Context, folder string) error {
 func Sign(folder string, signer ssh.Signer) error {
 	raw, err := disk.ReadWithin(folder, "catalog.toml", disk.MostText)
 	if err != nil {
-		return fault.New(fault.Use, "there is no catalog in %s", folder).Advise("Make one: trammel catalog add %s ARCHIVE", folder)
+		return fault.New(fault.ErrUsage, "there is no catalog in %s", folder).Advise("Make one: trammel catalog add %s ARCHIVE", folder)
 	}
 	signature, err := sshsig.Sign(raw, source.CatalogNamespace, signer)
 	if err != nil {

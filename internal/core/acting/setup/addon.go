@@ -129,7 +129,7 @@ func (s *Setup) addon(ctx context.Context, a declare.Addon, exact bool) (r Addon
 				if len(lines) > 0 {
 					words = "\n| " + strings.Join(lines[max(0, len(lines)-8):], "\n| ")
 				}
-				return r, fault.New(fault.Failed, "add-on %s: its installer ended well for %q, and its list does not have that", a.Name, item).
+				return r, fault.New(fault.ErrFailed, "add-on %s: its installer ended well for %q, and its list does not have that", a.Name, item).
 					Advise("It has: %s\nThe installer said: %s\nLog: %s\nIf that is all well, write the item as the list prints it.", strings.Join(r.Picture, ", "), words, s.addonLog(a.Name))
 			}
 		}
@@ -157,7 +157,7 @@ func (s *Setup) filesOf(a declare.Addon) ([]string, error) {
 		below, home := strings.CutPrefix(glob, "~/")
 		if home {
 			if dir = s.State.Host.Getenv("HOME"); dir == "" {
-				return nil, fault.New(fault.Failed, "add-on %s: %q is in the person's home, and HOME is not set", a.Name, glob)
+				return nil, fault.New(fault.ErrFailed, "add-on %s: %q is in the person's home, and HOME is not set", a.Name, glob)
 			}
 		}
 		err := doublestar.GlobWalk(os.DirFS(dir), below, func(name string, d fs.DirEntry) error {
@@ -182,7 +182,7 @@ func (s *Setup) filesOf(a declare.Addon) ([]string, error) {
 			return nil
 		})
 		if err != nil {
-			return nil, fault.New(fault.Failed, "add-on %s: %q: %v", a.Name, glob, err)
+			return nil, fault.New(fault.ErrFailed, "add-on %s: %q: %v", a.Name, glob, err)
 		}
 	}
 	return []string{fmt.Sprintf("%s%d, %s", filesLine, len(sums), canon.Digest(sums))}, nil
@@ -210,7 +210,7 @@ func (s *Setup) keepSaid(name, what string, o step.Outcome) {
 func (s *Setup) ListAddon(ctx context.Context, a declare.Addon) ([]string, error) {
 	o, err := s.output(ctx, a.List, s.Plan.Lookup("", 0), time.Minute)
 	if err == nil && !o.Exit.OK() {
-		err = fault.New(fault.Failed, "add-on %s cannot be listed: %s", a.Name, o.Exit).Advise("%s", o.Last(6))
+		err = fault.New(fault.ErrFailed, "add-on %s cannot be listed: %s", a.Name, o.Exit).Advise("%s", o.Last(6))
 	}
 	if err != nil {
 		return nil, err
@@ -245,7 +245,7 @@ func (s *Setup) install(ctx context.Context, a declare.Addon, run declare.Run, i
 	}, installTime)
 	s.keepSaid(a.Name, item+" "+word, o)
 	if err == nil && !o.Exit.OK() {
-		err = fault.New(fault.Failed, "add-on %s: %q could not be %s: %s", a.Name, item, word, o.Exit).
+		err = fault.New(fault.ErrFailed, "add-on %s: %q could not be %s: %s", a.Name, item, word, o.Exit).
 			Advise("| %s\nLog: %s", strings.ReplaceAll(o.Last(8), "\n", "\n| "), s.addonLog(a.Name))
 	}
 	return o, err

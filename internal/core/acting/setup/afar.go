@@ -33,7 +33,7 @@ func (s *Setup) here(ctx context.Context, g graph) error {
 		x, _ := s.State.Declaration.Step(name)
 		switch {
 		case kind == "service" && !slices.ContainsFunc(running, func(st service.Status) bool { return st.Service == name && st.Running() }):
-			return fault.New(fault.NotReady, "service %s of bay %s does not run, and it is in a cluster", name, s.State.Bay.Name).
+			return fault.New(fault.ErrNotReady, "service %s of bay %s does not run, and it is in a cluster", name, s.State.Bay.Name).
 				Advise("Start it there: trammel --bay %s start", s.State.Bay.Name)
 		case kind == "service", kind == "step" && x.Per == "bay":
 			delete(g, node)
@@ -54,7 +54,7 @@ func (s *Setup) Order(names []string) (map[string][]string, error) {
 	}
 	for _, name := range names {
 		if _, ok := s.State.Declaration.Service(name); !ok {
-			return nil, fault.New(fault.Use, "no service is named %q", name)
+			return nil, fault.New(fault.ErrUsage, "no service is named %q", name)
 		}
 	}
 	g := s.closure(wanted)

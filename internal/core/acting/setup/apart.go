@@ -71,7 +71,7 @@ func (s *Sight) Apart(hosts environ.Hosts) (*Apart, error) {
 	base, _ := d.Base()
 	for name := range s.Plan.Frame.Roots {
 		if name != base.Name {
-			return nil, fault.New(fault.Use, "an image holds one root, and this project has %s beside %s", name, base.Name).
+			return nil, fault.New(fault.ErrUsage, "an image holds one root, and this project has %s beside %s", name, base.Name).
 				Advise("Have all tools from one archive, or leave %s out of what the image is made of.", name)
 		}
 	}
@@ -165,7 +165,7 @@ func (s *Sight) apart(a *Apart) (*inside.Plan, error) {
 			err = noSecret("step "+x.Name, run)
 		}
 		if err != nil {
-			return nil, fault.New(fault.Use, "step %s: %v", x.Name, err)
+			return nil, fault.New(fault.ErrUsage, "step %s: %v", x.Name, err)
 		}
 		p.Steps[x.Name] = inside.Step{Run: run, Steps: s.own(append(slices.Clone(x.Needs), x.After...)), Waits: s.waits(x.Needs)}
 	}
@@ -178,14 +178,14 @@ func (s *Sight) apart(a *Apart) (*inside.Plan, error) {
 			err = noSecret("routine "+x.Name, run)
 		}
 		if err != nil {
-			return nil, fault.New(fault.Use, "routine %s: %v", x.Name, err)
+			return nil, fault.New(fault.ErrUsage, "routine %s: %v", x.Name, err)
 		}
 		p.Routines[x.Name] = run
 	}
 	for _, x := range d.Services {
 		one, err := s.serviceApart(a, x)
 		if err != nil {
-			return nil, fault.New(fault.Use, "service %s: %v", x.Name, err)
+			return nil, fault.New(fault.ErrUsage, "service %s: %v", x.Name, err)
 		}
 		raw, err := json.Marshal(one)
 		if err != nil {

@@ -15,7 +15,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/mask"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/running/script"
 	"app.example/trammel/internal/core/written/declare"
@@ -55,17 +55,17 @@ func (s *Setup) runCard(ctx context.Context, x declare.Service, copy int, what, 
 	var last tail
 	within, cancel := context.WithTimeout(ctx, cardTime)
 	defer cancel()
-	spec := proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: s.State.Dir()}
-	exit, err := proctree.Read(within, spec, proctree.Reading{Out: func(r io.Reader) {
+	spec := process.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: s.State.Dir()}
+	exit, err := process.Read(within, spec, process.Reading{Out: func(r io.Reader) {
 		_, _ = io.Copy(io.MultiWriter(log, &last), io.LimitReader(mask.Reader(r, s.Ready.Masks()), mostCardLog))
 	}})
 	switch {
 	case ctx.Err() != nil:
 		return context.Cause(ctx)
 	case within.Err() != nil:
-		err = fault.New(fault.Failed, failed+": it did not end within %s", x.Name, cardTime)
+		err = fault.New(fault.ErrFailed, failed+": it did not end within %s", x.Name, cardTime)
 	case err == nil && !exit.OK():
-		err = fault.New(fault.Failed, failed+": %s", x.Name, exit)
+		err = fault.New(fault.ErrFailed, failed+": %s", x.Name, exit)
 	default:
 		return err
 	}
@@ -111,7 +111,7 @@ func (s *Setup) first(ctx context.Context, x declare.Service) error {
 		if _, err := os.Lstat(made); err == nil {
 			continue
 		} else if !errors.Is(err, os.ErrNotExist) {
-			return fault.New(fault.Failed, "it cannot be told whether the data of service %s is there: %v", x.Name, err).
+			return fault.New(fault.ErrFailed, "it cannot be told whether the data of service %s is there: %v", x.Name, err).
 				Advise("Nothing of it was touched. See that %s can be read.", filepath.Dir(made))
 		}
 		if err := s.clearAway(ctx, x.CopyName(copy), data, begun); err != nil {

@@ -62,7 +62,7 @@ func Clear(ctx context.Context, p *checkout.State) ([]Cleared, error) {
 			held, err = disk.LockFile(p.Bay.SupervisorLock())
 		}
 		if err != nil {
-			return out, fault.New(fault.Failed, "bay %s is being started at this moment", p.Bay.Name).Advise("Once that is done: trammel clear %s", p.Bay.Name)
+			return out, fault.New(fault.ErrFailed, "bay %s is being started at this moment", p.Bay.Name).Advise("Once that is done: trammel clear %s", p.Bay.Name)
 		}
 		defer held.Close()
 		for _, link := range p.Written.Files { // links into the bay's rendered files

@@ -12,7 +12,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/mask"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -20,7 +20,7 @@ import (
 func (s *Setup) dataOf(name, how string) (declare.Service, error) {
 	x, ok := s.State.Declaration.Service(name)
 	if !ok {
-		return x, fault.New(fault.Use, "no service is named %q", name).
+		return x, fault.New(fault.ErrUsage, "no service is named %q", name).
 			Advise("%s", fault.DidYouMean(name, declare.Names(s.State.Declaration.Services)))
 	}
 	if x.Card["data."+how] == "" {
@@ -30,14 +30,14 @@ func (s *Setup) dataOf(name, how string) (declare.Service, error) {
 				can = append(can, y.Name)
 			}
 		}
-		e := fault.New(fault.Use, "nobody says how to %s the data of service %s", how, name)
+		e := fault.New(fault.ErrUsage, "nobody says how to %s the data of service %s", how, name)
 		if len(can) > 0 {
 			return x, e.Advise("It can be done for: %s.", strings.Join(can, ", "))
 		}
 		return x, e.Advise("It is the card of a tool that says so, such as that of postgresql: tool = \"postgresql\"")
 	}
 	if x.Copies != 1 {
-		return x, fault.New(fault.Use, "service %s has %d copies, and their data is not one", name, x.Copies)
+		return x, fault.New(fault.ErrUsage, "service %s has %d copies, and their data is not one", name, x.Copies)
 	}
 	return x, nil
 }
@@ -73,7 +73,7 @@ func (s *Setup) Load(ctx context.Context, name string, from *os.File) error {
 		return err
 	}
 	if at != nil && stopped {
-		return fault.New(fault.Use, "%s takes data as files, while it is stopped, and bay %s is in a cluster", name, s.State.Bay.Name).
+		return fault.New(fault.ErrUsage, "%s takes data as files, while it is stopped, and bay %s is in a cluster", name, s.State.Bay.Name).
 			Advise("Its own client may do it: trammel --bay %s run -- …", s.State.Bay.Name)
 	}
 	var away []string
@@ -153,7 +153,7 @@ func whole(from *os.File, x declare.Service) error {
 		return err
 	}
 	if begins.MatchString(bytewise(head)) && !ends.MatchString(bytewise(tail)) {
-		return fault.New(fault.Use, "the dump ends too early: it begins as one of %s and does not end as one", x.Tool).
+		return fault.New(fault.ErrUsage, "the dump ends too early: it begins as one of %s and does not end as one", x.Tool).
 			Advise("It was cut while it was copied or made. Nothing was changed. Take a whole one: trammel data save %s FILE", x.Name)
 	}
 	return nil
@@ -207,14 +207,14 @@ func (s *Setup) exchange(ctx context.Context, x declare.Service, how string, fro
 	}
 	done := event.Task(ctx, how+" data of "+x.Name)
 	var said strings.Builder
-	spec := proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir, Stdin: from, Stdout: to}
-	exit, err := proctree.Read(ctx, spec, proctree.Reading{Remarks: func(r io.Reader) {
+	spec := process.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir, Stdin: from, Stdout: to}
+	exit, err := process.Read(ctx, spec, process.Reading{Remarks: func(r io.Reader) {
 		_, _ = io.Copy(&said, io.LimitReader(mask.Reader(r, s.Ready.Masks()), 64<<10))
 	}})
 	if err == nil && !exit.OK() {
 		text := strings.TrimSpace(said.String())
 		lines := strings.Split(text, "\n")
-		err = fault.New(fault.Failed, "the data of service %s cannot be %s: %s", x.Name, map[string]string{"save": "saved", "load": "loaded"}[how], exit).
+		err = fault.New(fault.ErrFailed, "the data of service %s cannot be %s: %s", x.Name, map[string]string{"save": "saved", "load": "loaded"}[how], exit).
 			Advise("| %s", strings.Join(lines[max(0, len(lines)-8):], "\n| "))
 	}
 	done("", err)

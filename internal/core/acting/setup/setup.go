@@ -197,7 +197,7 @@ func (s *Setup) Start(ctx context.Context, o StartOrder) ([]service.Status, *Set
 	}
 	for _, name := range names {
 		if _, ok := s.State.Declaration.Service(name); !ok {
-			return nil, s, fault.New(fault.Use, "no service is named %q", name).
+			return nil, s, fault.New(fault.ErrUsage, "no service is named %q", name).
 				Advise("%s", fault.DidYouMean(name, declare.Names(s.State.Declaration.Services)))
 		}
 	}
@@ -546,7 +546,7 @@ func (s *Setup) notReady(st service.Status) error {
 	if st.State == service.Failed && st.Taken == "" && st.Reason != "" && !strings.HasPrefix(st.Reason, "not ready within") {
 		what = "failed: "
 	}
-	e := fault.New(fault.NotReady, "service %s %s%s", st.Name, what, cmp.Or(st.Reason, "it is "+cmp.Or(st.State, "not known to the supervisor")))
+	e := fault.New(fault.ErrNotReady, "service %s %s%s", st.Name, what, cmp.Or(st.Reason, "it is "+cmp.Or(st.State, "not known to the supervisor")))
 	var do strings.Builder
 	lines := service.ReadLog(s.State.Bay.Logs(), st.Name, 0, st.Since.Add(-s.longest(st.Service)))
 	own := slices.DeleteFunc(lines, func(l service.Line) bool { return l.Stream == "sup" })
@@ -563,7 +563,7 @@ func (s *Setup) Specs(x declare.Service) ([]service.Spec, error) {
 	for copy := 1; copy <= x.Copies; copy++ {
 		spec, err := s.spec(x, copy)
 		if err != nil {
-			return nil, fault.New(fault.Use, "service %s: %v", x.Name, err)
+			return nil, fault.New(fault.ErrUsage, "service %s: %v", x.Name, err)
 		}
 		out = append(out, spec)
 	}

@@ -19,12 +19,11 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/checkout/approval"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/image"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/written/declare"
-	"app.example/trammel/internal/core/written/history"
 	"app.example/trammel/internal/core/written/lock"
 )
 
@@ -36,13 +35,6 @@ func Hosts(d *declare.Declaration) func(service string, copy int) string {
 		}
 		return cluster.Name(name)
 	}
-}
-
-// Versioned tells whether version control knows the project's files, which then are part of
-// what is run elsewhere.
-func Versioned(dir string) bool {
-	h, err := history.Open(dir, "")
-	return err == nil && h.Versioned()
 }
 
 // Compose makes the stack of a checkout for a cluster: of services that an image was made for.
@@ -74,7 +66,7 @@ func Compose(up *setup.Setup, r cluster.Record, made *Made, reference string, se
 		for copy := 0; copy <= x.Copies && (copy == 0 || x.Copies > 1); copy++ {
 			name := Hosts(d)(x.Name, copy)
 			if other, taken := names[name]; taken && other != x.Name {
-				return s, fault.New(fault.Use, "the services %s and %s would both be %s in a cluster", other, x.Name, name).Advise("Give one of them another name.")
+				return s, fault.New(fault.ErrUsage, "the services %s and %s would both be %s in a cluster", other, x.Name, name).Advise("Give one of them another name.")
 			}
 			names[name] = x.Name
 		}
@@ -150,7 +142,7 @@ func Deliver(ctx context.Context, up *setup.Setup, r *cluster.Record, made *Made
 		err = hand(ctx, up, r.Hand, made.Index, reference)
 		done("", err)
 	default:
-		return "", fault.New(fault.Use, "the nodes of the cluster must get the image from somewhere").
+		return "", fault.New(fault.ErrUsage, "the nodes of the cluster must get the image from somewhere").
 			Advise("Name a repository that they fetch from: --registry oci://registry.example/%s\nOr a command that takes an archive and a reference: --hand \"COMMAND\"", up.State.Declaration.Project)
 	}
 	if err != nil {
@@ -173,10 +165,10 @@ func hand(ctx context.Context, up *setup.Setup, command string, index v1.ImageIn
 		return err
 	}
 	var last lastWords
-	spec := proctree.Spec{Path: "/bin/sh", Argv: []string{"sh", "-c", command + ` "$@"`, "sh", f.Name(), reference}, Env: up.State.Host.Environ, Dir: up.State.Dir()}
-	exit, err := proctree.Read(ctx, spec, proctree.Reading{Out: last.read, Remarks: last.read})
+	spec := process.Spec{Path: "/bin/sh", Argv: []string{"sh", "-c", command + ` "$@"`, "sh", f.Name(), reference}, Env: up.State.Host.Environ, Dir: up.State.Dir()}
+	exit, err := process.Read(ctx, spec, process.Reading{Out: last.read, Remarks: last.read})
 	if err == nil && !exit.OK() {
-		err = fault.New(fault.Failed, "the command that takes the image ended with %s", exit).Advise("%s\nIt was: %s %s %s", last.text(), command, f.Name(), reference)
+		err = fault.New(fault.ErrFailed, "the command that takes the image ended with %s", exit).Advise("%s\nIt was: %s %s %s", last.text(), command, f.Name(), reference)
 	}
 	return err
 }
@@ -208,7 +200,7 @@ func (f *Afar) Settle(ctx context.Context, up *setup.Sight) error {
 	case err != nil:
 		return err
 	case there && f.Record.Target.Own && !ours:
-		return fault.New(fault.Use, "the namespace %s is there, and it is not this bay's", s.Namespace).
+		return fault.New(fault.ErrUsage, "the namespace %s is there, and it is not this bay's", s.Namespace).
 			Advise("Name it outright if the bay belongs there: --cluster %s/%s. Or choose another.", f.Record.Target.Context, s.Namespace)
 	case !there:
 		s.Own, f.Record.Target.Own = true, true
@@ -404,7 +396,7 @@ func (f *Afar) keep(ctx context.Context, up *setup.Setup, stack cluster.Stack, x
 			return err
 		}
 		if status.State != service.Ready {
-			return fault.New(fault.NotReady, "service %s runs in %s, and its ports do not come here: %s", x.Name, stack.Namespace, status.Reason)
+			return fault.New(fault.ErrNotReady, "service %s runs in %s, and its ports do not come here: %s", x.Name, stack.Namespace, status.Reason)
 		}
 	}
 	return nil
@@ -485,7 +477,7 @@ func ExportStack(ctx context.Context, g approval.Given, up *setup.Setup, order O
 		return nil, err
 	}
 	if reference == "" {
-		return nil, fault.New(fault.Use, "say which image the objects name").Advise("Push it first, then name it: trammel export kubernetes --image registry.example/%s@%s", up.State.Declaration.Project, made.Digest)
+		return nil, fault.New(fault.ErrUsage, "say which image the objects name").Advise("Push it first, then name it: trammel export kubernetes --image registry.example/%s@%s", up.State.Declaration.Project, made.Digest)
 	}
 	r.Target = cluster.Target{Namespace: namespace, Own: true}
 	secrets, err := up.Secrets()

@@ -60,7 +60,7 @@ func Image(ctx context.Context, g approval.Given, o Order) (*Made, error) {
 	}
 	base, rooted := s.Declaration.Base()
 	if !rooted && !alone(s.Lock) {
-		return nil, fault.New(fault.Use, "an image needs a system for its tools to run on, and this project declares no root").
+		return nil, fault.New(fault.ErrUsage, "an image needs a system for its tools to run on, and this project declares no root").
 			Advise("Declare one, for example:\n  [source.trixie]\n  kind  = \"debian\"\n  suite = \"trixie\"\n  [toolchain]\n  coreutils = { version = \"latest\", from = \"trixie\", package = \"coreutils\" }\nThen: trammel lock, trammel fit. Projects whose only toolchain is Go do without.")
 	}
 	out := &Made{}
@@ -89,7 +89,7 @@ func Image(ctx context.Context, g approval.Given, o Order) (*Made, error) {
 		here := s.On(on)
 		if i := slices.IndexFunc(here.Parts, func(p lock.PartOn) bool { return p.Build != "" && !here.Store.Has(p) }); i >= 0 && on != platform.Here() {
 			if here.Parts[i].Tree == "" || !o.Fit.Depot.Holds(ctx, here.Parts[i].Tree) {
-				return nil, fault.New(fault.Use, "%s is built from its source, which is done on %s alone", here.Parts[i].Label(), on).
+				return nil, fault.New(fault.ErrUsage, "%s is built from its source, which is done on %s alone", here.Parts[i].Label(), on).
 					Advise("Make the image of %s on such a machine, or have it come from the team's depot.", on)
 			}
 		}
@@ -209,7 +209,7 @@ func tracked(ctx context.Context, s *checkout.State) (*history.Commit, error) {
 		return nil, err
 	}
 	if !h.Same(lock.FileName, s.LockText) {
-		return nil, fault.New(fault.Use, "%s is not committed as it is, so that the image would hold another one than it is made from", lock.FileName).
+		return nil, fault.New(fault.ErrUsage, "%s is not committed as it is, so that the image would hold another one than it is made from", lock.FileName).
 			Advise("Commit it first.")
 	}
 	if err := inPlace(commit); err != nil {
@@ -233,7 +233,7 @@ func inPlace(commit *history.Commit) error {
 			bad = file
 		}
 		if bad {
-			return fault.New(fault.Use, "the commit %.12s has a file %q, which would lie outside of the project", commit.ID, t.Path).Advise("No image is made of it.")
+			return fault.New(fault.ErrUsage, "the commit %.12s has a file %q, which would lie outside of the project", commit.ID, t.Path).Advise("No image is made of it.")
 		}
 	}
 	return nil
@@ -291,19 +291,19 @@ func programFor(self string, others []string, on platform.Platform) (string, err
 	for _, file := range append([]string{self}, others...) {
 		f, err := elf.Open(file)
 		if err != nil {
-			return "", fault.New(fault.Use, "%s is no program for Linux: %v", file, err).Advise("Name one that was built for %s: --program FILE", on)
+			return "", fault.New(fault.ErrUsage, "%s is no program for Linux: %v", file, err).Advise("Name one that was built for %s: --program FILE", on)
 		}
 		machine := f.Machine
 		dynamic, _ := f.ImportedLibraries()
 		f.Close()
 		if want := map[string]elf.Machine{"amd64": elf.EM_X86_64, "arm64": elf.EM_AARCH64}[on.Arch]; machine == want {
 			if len(dynamic) > 0 {
-				return "", fault.New(fault.Use, "%s is linked against %s, which an image need not have", file, dynamic[0]).
+				return "", fault.New(fault.ErrUsage, "%s is linked against %s, which an image need not have", file, dynamic[0]).
 					Advise("Build it with CGO_ENABLED=0, or name one that was: --program FILE")
 			}
 			return file, nil
 		}
 	}
-	return "", fault.New(fault.Use, "the image of %s holds this program as its launcher, and no file of it for %s is named", on, on).
+	return "", fault.New(fault.ErrUsage, "the image of %s holds this program as its launcher, and no file of it for %s is named", on, on).
 		Advise("Build or fetch one and name it: trammel export oci --program FILE …")
 }

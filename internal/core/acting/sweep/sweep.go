@@ -86,7 +86,7 @@ func Run(ctx context.Context, p place.Places, o Options) (*Result, error) {
 	if _, err := os.Stat(p.Store()); errors.Is(err, fs.ErrNotExist) && o.Print {
 		return &Result{}, nil // nothing is there, and nothing is made to look
 	}
-	unlock, err := s.Alone(ctx)
+	unlock, err := s.WriteLock(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -141,7 +141,7 @@ func TestAnUnfinishedFileHasNoName(t *testing.T) {
 			t.Fatal(err)
 		}
 		left, _ := os.ReadDir(dir)
-		if probe := nameless(dir); probe != nil { // this file system can do it
+		if probe := unlinked(dir); probe != nil { // this file system can do it
 			probe.Close()
 			if want := min(len(before), 1); len(left) != want {
 				t.Errorf("while it is written: %v", left)

@@ -24,7 +24,7 @@ func Create(path string) (*Fresh, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
-	if f := nameless(dir); f != nil {
+	if f := unlinked(dir); f != nil {
 		return &Fresh{File: f, path: path}, nil
 	}
 	f, err := os.CreateTemp(dir, ".new-"+filepath.Base(path)+"-*")

@@ -7,8 +7,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// nameless opens a file without a name in a folder; nil where that cannot be had.
-func nameless(dir string) *os.File {
+// unlinked opens a file without a name in a folder; nil where that cannot be had.
+func unlinked(dir string) *os.File {
 	fd, err := unix.Open(dir, unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
 	if err != nil {
 		return nil

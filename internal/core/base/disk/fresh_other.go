@@ -7,7 +7,7 @@ import (
 	"os"
 )
 
-func nameless(string) *os.File { return nil }
+func unlinked(string) *os.File { return nil }
 
 func link(*os.File, string) error { return errors.ErrUnsupported }
 

@@ -326,18 +326,6 @@ func freshName(name string) string {
 	return filepath.Join(filepath.Dir(name), fmt.Sprintf(".new-%s-%s", filepath.Base(name), rand.Text()[:10]))
 }
 
-func syncWithin(root *os.Root, dir string) error {
-	d, err := root.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	if err := d.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) && !errors.Is(err, syscall.ENOTSUP) {
-		return err
-	}
-	return nil
-}
-
 // AppendOwn opens a file for more at its end, which only its owner may read, whatever the
 // umask.
 func AppendOwn(path string) (*os.File, error) {

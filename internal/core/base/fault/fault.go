@@ -2,7 +2,7 @@
 // what to do about it.
 //
 // Each error has a Kind, which stands for an exit code of the program; the kinds
-// are sentinel errors, so errors.Is(err, fault.Source) works through any wrapping.
+// are sentinel errors, so errors.Is(err, fault.ErrSource) works through any wrapping.
 package fault
 
 import (
@@ -15,20 +15,20 @@ import (
 
 // The kinds of failure. Their exit codes are listed in docs/commands.md.
 var (
-	Failed      = errors.New("failed")
-	Use         = errors.New("wrong use or a faulty declaration")
-	Drift       = errors.New("drift")
-	NotApproved = errors.New("not approved")
-	Source      = errors.New("a source could not be reached or gave wrong bytes")
-	NotReady    = errors.New("a service did not get ready")
-	Interrupted = errors.New("interrupted")
+	ErrFailed      = errors.New("failed")
+	ErrUsage       = errors.New("wrong use or a faulty declaration")
+	ErrDrift       = errors.New("drift")
+	ErrNotApproved = errors.New("not approved")
+	ErrSource      = errors.New("a source could not be reached or gave wrong bytes")
+	ErrNotReady    = errors.New("a service did not get ready")
+	ErrInterrupted = errors.New("interrupted")
 )
 
 var codes = []struct {
 	kind error
 	code int
 }{
-	{Interrupted, 130}, {Use, 2}, {Drift, 3}, {NotApproved, 4}, {Source, 5}, {NotReady, 6}, {Failed, 1},
+	{ErrInterrupted, 130}, {ErrUsage, 2}, {ErrDrift, 3}, {ErrNotApproved, 4}, {ErrSource, 5}, {ErrNotReady, 6}, {ErrFailed, 1},
 }
 
 // ExitCode is the process exit code that err stands for; 0 for nil.
@@ -112,7 +112,7 @@ type Finding struct {
 type Findings []Finding
 
 // Unwrap makes every list of findings count as wrong use (exit code 2).
-func (f Findings) Unwrap() error { return Use }
+func (f Findings) Unwrap() error { return ErrUsage }
 
 // Error renders each finding with its line and a caret under the faulty stretch:
 //

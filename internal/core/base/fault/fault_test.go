@@ -10,14 +10,14 @@ import (
 func TestExitCodes(t *testing.T) {
 	cause := errors.New("cause")
 	for want, err := range map[int]error{
-		0: nil, 1: cause, 2: Findings{{What: "x"}}, 3: fmt.Errorf("a: %w", New(Drift, "x")), 4: New(NotApproved, "x"), 5: New(Source, "x %v", cause),
-		6: errors.Join(New(NotReady, "a"), New(Failed, "b")), 130: New(Interrupted, "x"),
+		0: nil, 1: cause, 2: Findings{{What: "x"}}, 3: fmt.Errorf("a: %w", New(ErrDrift, "x")), 4: New(ErrNotApproved, "x"), 5: New(ErrSource, "x %v", cause),
+		6: errors.Join(New(ErrNotReady, "a"), New(ErrFailed, "b")), 130: New(ErrInterrupted, "x"),
 	} {
 		if got := ExitCode(err); got != want {
 			t.Errorf("%v: %d, not %d", err, got, want)
 		}
 	}
-	if e := New(Source, "reading: %v", cause); !errors.Is(e, cause) || errors.Is(e, context.Canceled) {
+	if e := New(ErrSource, "reading: %v", cause); !errors.Is(e, cause) || errors.Is(e, context.Canceled) {
 		t.Error("the cause is lost")
 	}
 }

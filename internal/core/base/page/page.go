@@ -8,6 +8,7 @@ package page
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -38,6 +39,7 @@ const (
 // Page is one document while it is read.
 type Page struct {
 	File     string // the name to show in messages
+	About    string // what it is, in messages: "a policy"; "" for a declaration
 	Root     *Table
 	Findings fault.Findings
 	source   []byte
@@ -282,7 +284,7 @@ func (p *Page) Close(t *Table) {
 		if slices.Contains(t.asked, e.Name) {
 			continue
 		}
-		where := "in a declaration"
+		where := "in " + cmp.Or(p.About, "a declaration")
 		if t.Name != "" {
 			where = "in [" + t.Name + "]"
 		}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"app.example/trammel/internal/core/base/disk"
@@ -20,17 +21,19 @@ type Places struct {
 	Cache  string // downloads and indexes: may always be deleted
 	State  string // bays, known projects
 	Config string // user default and sources
+
+	System []string // what an organisation keeps for a machine: policy, sources; the strongest first
 }
 
 // Find reads the roots from the environment that getenv shows.
 func Find(getenv func(string) string) (Places, error) {
 	if home := getenv("TRAMMEL_HOME"); home != "" {
 		if !filepath.IsAbs(home) {
-			return Places{}, fault.New(fault.Use, "TRAMMEL_HOME is %q, which is not an absolute path", home).
+			return Places{}, fault.New(fault.ErrUsage, "TRAMMEL_HOME is %q, which is not an absolute path", home).
 				Advise("Set it to a folder such as /tmp/trammel, or unset it.")
 		}
 		home = filepath.Clean(home)
-		return Places{home + "/data", home + "/cache", home + "/state", home + "/config"}, nil
+		return Places{home + "/data", home + "/cache", home + "/state", home + "/config", systems(getenv)}, nil
 	}
 	home := getenv("HOME")
 	root := func(variable, below string) string {
@@ -48,12 +51,29 @@ func Find(getenv func(string) string) (Places, error) {
 		Cache:  root("XDG_CACHE_HOME", ".cache"),
 		State:  root("XDG_STATE_HOME", ".local/state"),
 		Config: root("XDG_CONFIG_HOME", ".config"),
+		System: systems(getenv),
 	}
 	if p.Data == "" || p.Cache == "" || p.State == "" || p.Config == "" {
-		return Places{}, fault.New(fault.Use, "there is no home folder to keep anything in: HOME is not set").
+		return Places{}, fault.New(fault.ErrUsage, "there is no home folder to keep anything in: HOME is not set").
 			Advise("Set HOME, or set TRAMMEL_HOME to a folder that Trammel may use.")
 	}
 	return p, nil
+}
+
+// SystemFolder is where an organisation keeps its policy and sources for a machine.
+const SystemFolder = "/etc/trammel"
+
+// systems are the system folders. TRAMMEL_SYSTEM names one more, and takes none away.
+func systems(getenv func(string) string) []string {
+	if dir := getenv("TRAMMEL_SYSTEM"); filepath.IsAbs(dir) && filepath.Clean(dir) != SystemFolder {
+		return []string{SystemFolder, filepath.Clean(dir)}
+	}
+	return []string{SystemFolder}
+}
+
+// Equal tells whether two are the same folders.
+func (p Places) Equal(o Places) bool {
+	return p.Data == o.Data && p.Cache == o.Cache && p.State == o.State && p.Config == o.Config && slices.Equal(p.System, o.System)
 }
 
 // Store is the folder of unpacked parts.
@@ -116,10 +136,11 @@ func (p Places) KeepProgram(self string) (string, error) {
 			return to, nil
 		}
 	}
-	return to, copyFile(self, to)
+	return to, Copy(self, to)
 }
 
-func copyFile(self, to string) error {
+// Copy puts a copy of a program at a path, whole and on the disk before it has its name there.
+func Copy(self, to string) error {
 	from, err := os.Open(self)
 	if err != nil {
 		return err

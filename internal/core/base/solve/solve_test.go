@@ -61,7 +61,7 @@ func (m *made) valid(asks []Need, chosen Chosen) error {
 			return nil
 		}
 		reached[n.Package] = true
-		needs, _, _ := m.Needs(nil, n.Package, v)
+		needs, _, _ := m.Needs(context.Background(), n.Package, v)
 		for _, below := range needs {
 			if err := visit(below); err != nil {
 				return err

@@ -112,7 +112,7 @@ func Signer(path string, h host.Host) (signer ssh.Signer, done func(), err error
 	done = func() {}
 	raw, err := disk.Read(path, 1<<20)
 	if err != nil {
-		return nil, done, fault.New(fault.Use, "the key cannot be read: %v", err)
+		return nil, done, fault.New(fault.ErrUsage, "the key cannot be read: %v", err)
 	}
 	if key, _, _, _, err := ssh.ParseAuthorizedKey(raw); err == nil {
 		return fromAgent(key, h)
@@ -122,11 +122,11 @@ func Signer(path string, h host.Host) (signer ssh.Signer, done func(), err error
 	switch {
 	case errors.As(err, &locked):
 		if locked.PublicKey == nil {
-			return nil, done, fault.New(fault.Use, "the key %s has a passphrase", path).Advise("Give it to your agent (ssh-add %s) and name its public part: --sign %s.pub", path, path)
+			return nil, done, fault.New(fault.ErrUsage, "the key %s has a passphrase", path).Advise("Give it to your agent (ssh-add %s) and name its public part: --sign %s.pub", path, path)
 		}
 		return fromAgent(locked.PublicKey, h)
 	case err != nil:
-		return nil, done, fault.New(fault.Use, "%s is no key that can sign: %v", path, err)
+		return nil, done, fault.New(fault.ErrUsage, "%s is no key that can sign: %v", path, err)
 	}
 	return signer, done, nil
 }
@@ -135,18 +135,18 @@ func fromAgent(key ssh.PublicKey, h host.Host) (ssh.Signer, func(), error) {
 	done := func() {}
 	socket := h.Getenv("SSH_AUTH_SOCK")
 	if socket == "" {
-		return nil, done, fault.New(fault.Use, "no agent runs that could sign with %s", ssh.FingerprintSHA256(key)).
+		return nil, done, fault.New(fault.ErrUsage, "no agent runs that could sign with %s", ssh.FingerprintSHA256(key)).
 			Advise("Start one (eval $(ssh-agent)), give it the key (ssh-add), or name the private key's file.")
 	}
 	conn, err := net.DialTimeout("unix", socket, 5*time.Second)
 	if err != nil {
-		return nil, done, fault.New(fault.Use, "the agent does not answer: %v", err)
+		return nil, done, fault.New(fault.ErrUsage, "the agent does not answer: %v", err)
 	}
 	done = func() { conn.Close() }
 	signers, err := agent.NewClient(conn).Signers()
 	if err != nil {
 		done()
-		return nil, func() {}, fault.New(fault.Failed, "the agent lists no keys: %v", err)
+		return nil, func() {}, fault.New(fault.ErrFailed, "the agent lists no keys: %v", err)
 	}
 	for _, s := range signers {
 		if bytes.Equal(s.PublicKey().Marshal(), key.Marshal()) {
@@ -154,7 +154,7 @@ func fromAgent(key ssh.PublicKey, h host.Host) (ssh.Signer, func(), error) {
 		}
 	}
 	done()
-	return nil, func() {}, fault.New(fault.Use, "the agent does not have the key %s", ssh.FingerprintSHA256(key)).Advise("Give it the key: ssh-add")
+	return nil, func() {}, fault.New(fault.ErrUsage, "the agent does not have the key %s", ssh.FingerprintSHA256(key)).Advise("Give it the key: ssh-add")
 }
 
 // Line is a key as a line of authorized_keys.

@@ -14,6 +14,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/written/card"
 )
 
@@ -72,6 +73,9 @@ func Named(text string) ID { return ID("sha256:" + strings.TrimPrefix(text, "sha
 // Check says whether the effects of a checkout are approved: by kept consent, or by the
 // approval id in the environment. The error names how to approve.
 func Check(s *checkout.State) (Given, error) {
+	if err := s.Allowed(); err != nil {
+		return Given{}, err
+	}
 	list := Effects(s)
 	if s.Written.File == checkout.DefaultFile(s.Places) && len(s.Written.Includes) == 0 {
 		return Given{s, list, ""}, nil // the person's own word, in the person's own folder
@@ -83,7 +87,7 @@ func Check(s *checkout.State) (Given, error) {
 		if named == id || had && last.By == named && last.ID == id {
 			return Given{s, list, named}, nil
 		}
-		return Given{}, fault.New(fault.NotApproved, "%s holds another approval id than this project's %s", Variable, id).
+		return Given{}, fault.New(fault.ErrNotApproved, "%s holds another approval id than this project's %s", Variable, id).
 			Advise("Look at what changed (trammel approve), then set it to the new id: trammel approve --id")
 	}
 	if had && last.By == "" && covers(last.Effects, list.Effects) {
@@ -97,7 +101,7 @@ func Check(s *checkout.State) (Given, error) {
 			what += " and " + string(canon.JSON(len(changes)-1)) + " more"
 		}
 	}
-	return Given{}, fault.New(fault.NotApproved, "%s", what).Advise("Read it and decide: trammel approve")
+	return Given{}, fault.New(fault.ErrNotApproved, "%s", what).Advise("Read it and decide: trammel approve")
 }
 
 // covers tells whether consent to one list is consent to another: nothing is new or
@@ -118,7 +122,7 @@ func Approved(p place.Places, dir string, l List) bool {
 // them: a list that is not the present one any more is refused.
 func Give(s *checkout.State, shown List) (Given, error) {
 	if now := Effects(s); now.ID() != shown.ID() {
-		return Given{}, fault.New(fault.NotApproved, "the project changed while you were reading").Advise("Read it again: trammel approve")
+		return Given{}, fault.New(fault.ErrNotApproved, "the project changed while you were reading").Advise("Read it again: trammel approve")
 	}
 	return Given{s, shown, ""}, record(s, shown, "")
 }
@@ -275,6 +279,9 @@ func Changes(old, now []Effect) []Change {
 func Own(s *checkout.State) (Given, error) {
 	if s.Written.File != "" {
 		return Check(s)
+	}
+	if err := policy.Err(s.Policies.Locked(s.Lock)); err != nil {
+		return Given{}, err
 	}
 	return Given{s, Effects(s), ""}, nil
 }

@@ -39,7 +39,7 @@ type Bay struct {
 // Open names a bay; nothing is made on disk.
 func Open(p place.Places, d *declare.Declaration, name string) (Bay, error) {
 	if !regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`).MatchString(name) {
-		return Bay{}, fault.New(fault.Use, "%q cannot name a bay", name).
+		return Bay{}, fault.New(fault.ErrUsage, "%q cannot name a bay", name).
 			Advise("Use a-z, 0-9 and -, starting with a letter, at most 40 characters.")
 	}
 	return named(p, d.Project, d.Dir, name), nil
@@ -51,6 +51,23 @@ func named(p place.Places, project, dir, name string) Bay {
 		Name: name, Project: project, Checkout: dir, State: p.State,
 		Dir: filepath.Join(p.Bays(), below), Records: filepath.Join(p.Records(), below),
 	}
+}
+
+// All are the bays of every checkout of the account that have records. Which checkout one is
+// of is not among what their names tell, so that Checkout is "".
+func All(p place.Places) []Bay {
+	found, _ := filepath.Glob(filepath.Join(p.Records(), "*", "[a-z]*"))
+	var out []Bay
+	for _, records := range found {
+		project := filepath.Base(filepath.Dir(records))
+		if len(project) <= 9 {
+			continue
+		}
+		b := named(p, project[:len(project)-9], "", filepath.Base(records))
+		b.Dir, b.Records, b.Checkout = filepath.Join(p.Bays(), project, b.Name), records, ""
+		out = append(out, b)
+	}
+	return out
 }
 
 // Made tells whether anything of the bay is on disk.
@@ -236,6 +253,3 @@ func free(n int) bool {
 	claim.Release()
 	return true
 }
-
-// OwnsPort tells whether a port key is one of a service's.
-func OwnsPort(service, key string) bool { return strings.HasPrefix(key, service+".") }

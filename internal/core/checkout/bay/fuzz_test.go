@@ -17,7 +17,7 @@ func FuzzParams(f *testing.F) {
 		path := filepath.Join(t.TempDir(), "params.yaml")
 		os.WriteFile(path, source, 0o600)
 		_, err := ParamsIn(path)
-		if err != nil && !errors.Is(err, fault.Use) {
+		if err != nil && !errors.Is(err, fault.ErrUsage) {
 			t.Errorf("an error that says nothing to a person: %v", err)
 		}
 	})

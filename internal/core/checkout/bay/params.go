@@ -49,9 +49,9 @@ func Choose(d *declare.Declaration, before, chosen map[string]string) (map[strin
 		if !ok {
 			known := declare.Names(d.Params)
 			if len(known) == 0 {
-				return nil, fault.New(fault.Use, "%s declares no params, so there is no %q", d.Project, name)
+				return nil, fault.New(fault.ErrUsage, "%s declares no params, so there is no %q", d.Project, name)
 			}
-			return nil, fault.New(fault.Use, "no param is named %q", name).
+			return nil, fault.New(fault.ErrUsage, "no param is named %q", name).
 				Advise("%s", fault.DidYouMean(name, known))
 		}
 		var err error
@@ -79,11 +79,11 @@ func (b Bay) SaveParams(values map[string]string) error {
 func ParamsIn(path string) (map[string]string, error) {
 	raw, err := disk.Read(path, disk.MostText)
 	if err != nil {
-		return nil, fault.New(fault.Use, "the params cannot be read: %v", err)
+		return nil, fault.New(fault.ErrUsage, "the params cannot be read: %v", err)
 	}
 	var table map[string]any
 	if err := yaml.Unmarshal(raw, &table); err != nil {
-		return nil, fault.New(fault.Use, "%s is no table of params in YAML or JSON: %v", path, err)
+		return nil, fault.New(fault.ErrUsage, "%s is no table of params in YAML or JSON: %v", path, err)
 	}
 	out := map[string]string{}
 	for name, value := range table {
@@ -99,7 +99,7 @@ func ParamsIn(path string) (map[string]string, error) {
 			text = strings.Join(words, ",")
 		}
 		if !ok {
-			return nil, fault.New(fault.Use, "%s: the value of %s is neither a text, a number, a flag nor a list of them", path, name)
+			return nil, fault.New(fault.ErrUsage, "%s: the value of %s is neither a text, a number, a flag nor a list of them", path, name)
 		}
 		out[name] = text
 	}

@@ -6,12 +6,13 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
+	"runtime"
 	"strconv"
 	"strings"
 
 	"golang.org/x/sys/unix"
 
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 )
 
 // Messages of sock_diag(7): linux/sock_diag.h and linux/inet_diag.h.
@@ -139,7 +140,7 @@ func parse(b []byte) Socket {
 // Below lists a process and all that descend from it.
 func Below(pid int) []int {
 	out := []int{pid}
-	for _, child := range proctree.Children(pid) {
+	for _, child := range process.Children(pid) {
 		out = append(out, Below(child)...)
 	}
 	return out
@@ -208,4 +209,21 @@ func UseOf(pids []int) (u Use) {
 		}
 	}
 	return u
+}
+
+// Share is how much of a core one process gets while all that want to run get the same: 1 on a
+// machine with time to spare (proc_loadavg(5), the first and the fourth field).
+func Share() float64 {
+	b, err := os.ReadFile("/proc/loadavg")
+	if err != nil {
+		return 1
+	}
+	f := strings.Fields(string(b))
+	if len(f) < 4 {
+		return 1
+	}
+	load, _ := strconv.ParseFloat(f[0], 64)
+	now, _, _ := strings.Cut(f[3], "/")
+	running, _ := strconv.ParseFloat(now, 64)
+	return min(1, float64(runtime.NumCPU())/max(1, load, running))
 }

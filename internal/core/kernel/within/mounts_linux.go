@@ -142,12 +142,15 @@ func unwrap(err error) error {
 // place puts what is held into the new root.
 func (m mounted) place() error {
 	if _, err := os.Lstat(m.at); err != nil {
-		if err := os.MkdirAll(path.Dir(m.at), 0o755); err == nil && m.file {
-			err = os.WriteFile(m.at, nil, 0o644)
-		} else if err == nil {
-			err = os.Mkdir(m.at, 0o755)
-		} else {
+		if err := os.MkdirAll(path.Dir(m.at), 0o755); err != nil {
 			return fmt.Errorf("/%s lies where the root's own system shows: keep projects and Trammel's folders out of /usr, /etc and /opt", m.at)
+		}
+		make := func() error { return os.Mkdir(m.at, 0o755) }
+		if m.file {
+			make = func() error { return os.WriteFile(m.at, nil, 0o644) }
+		}
+		if err := make(); err != nil {
+			return fmt.Errorf("a place for /%s: %w", m.at, err)
 		}
 	}
 	if m.hidden {

@@ -39,7 +39,7 @@ func getGit(ctx context.Context, l Locator, pin, into string) (string, error) {
 	defer done()
 	commit, err := repository.CommitObject(hash)
 	if err != nil {
-		return "", fault.New(fault.Source, "%s: commit %s cannot be read: %v", l.Text, hash, err)
+		return "", fault.New(fault.ErrSource, "%s: commit %s cannot be read: %v", l.Text, hash, err)
 	}
 	top, err := commit.Tree()
 	if err != nil {
@@ -60,7 +60,7 @@ func open(ctx context.Context, l Locator, pin, scratch string) (*git.Repository,
 	if !l.Remote() {
 		r, err := git.PlainOpenWithOptions(l.At, &git.PlainOpenOptions{EnableDotGitCommonDir: true})
 		if err != nil {
-			return nil, none, nothing, fault.New(fault.Use, "%s: %v", l.Text, err)
+			return nil, none, nothing, fault.New(fault.ErrUsage, "%s: %v", l.Text, err)
 		}
 		hash, err := resolve(r, rev, "")
 		if err != nil {
@@ -90,7 +90,7 @@ func open(ctx context.Context, l Locator, pin, scratch string) (*git.Repository,
 	}
 	refs, err := remote.ListContext(ctx, &git.ListOptions{PeelingOption: git.AppendPeeled})
 	if err != nil {
-		return fail(fault.New(fault.Source, "%s: %v", l.Text, err).Advise("See that the address is right and that you may read it (for ssh: ssh-add -l)."))
+		return fail(fault.New(fault.ErrSource, "%s: %v", l.Text, err).Advise("See that the address is right and that you may read it (for ssh: ssh-add -l)."))
 	}
 	hash, known := find(refs, rev)
 	if known {
@@ -100,7 +100,7 @@ func open(ctx context.Context, l Locator, pin, scratch string) (*git.Repository,
 	if !known || err != nil { // an old server, or a commit that no branch ends in
 		all := []config.RefSpec{"+refs/heads/*:refs/remotes/origin/*", "+refs/tags/*:refs/tags/*"}
 		if err := remote.FetchContext(ctx, &git.FetchOptions{RefSpecs: all}); err != nil && !errors.Is(err, git.NoErrAlreadyUpToDate) {
-			return fail(fault.New(fault.Source, "%s: %v", l.Text, err))
+			return fail(fault.New(fault.ErrSource, "%s: %v", l.Text, err))
 		}
 		if known {
 			rev = hash.String()
@@ -113,7 +113,7 @@ func open(ctx context.Context, l Locator, pin, scratch string) (*git.Repository,
 }
 
 func missing(l Locator, rev string) error {
-	return fault.New(fault.Source, "%s: there is no branch, tag or commit %q", l.Text, rev)
+	return fault.New(fault.ErrSource, "%s: there is no branch, tag or commit %q", l.Text, rev)
 }
 
 // find looks a revision up among the references that a server lists; a tag with an
@@ -176,11 +176,11 @@ func write(ctx context.Context, from storer.EncodedObjectStorer, top *object.Tre
 	}
 	links := w.links
 	if name, leaves := links.Leaving(); leaves {
-		return fault.New(fault.Source, "the commit is refused: the link %q leads out of it", name)
+		return fault.New(fault.ErrSource, "the commit is refused: the link %q leads out of it", name)
 	}
 	for _, l := range links {
 		if l.Target == "" || strings.ContainsRune(l.Target, 0) {
-			return fault.New(fault.Source, "the commit is refused: the link %q leads nowhere", l.Path)
+			return fault.New(fault.ErrSource, "the commit is refused: the link %q leads nowhere", l.Path)
 		}
 		if err := root.Symlink(l.Target, filepath.FromSlash(l.Path)); err != nil {
 			return err
@@ -208,14 +208,14 @@ func (w *writer) folder(t *object.Tree, at string) error {
 			return err
 		}
 		if refused(entry.Name) || !filepath.IsLocal(filepath.FromSlash(name)) {
-			return fault.New(fault.Source, "the commit is refused: it has a file named %q", at+"/"+entry.Name)
+			return fault.New(fault.ErrSource, "the commit is refused: it has a file named %q", at+"/"+entry.Name)
 		}
 		if seen[entry.Name] {
-			return fault.New(fault.Source, "the commit is refused: it has %q twice", name)
+			return fault.New(fault.ErrSource, "the commit is refused: it has %q twice", name)
 		}
 		seen[entry.Name] = true
 		if w.count++; w.count > mostEntries {
-			return fault.New(fault.Source, "the commit is refused: it has more than %d files", mostEntries)
+			return fault.New(fault.ErrSource, "the commit is refused: it has more than %d files", mostEntries)
 		}
 		var err error
 		switch entry.Mode {
@@ -223,7 +223,7 @@ func (w *writer) folder(t *object.Tree, at string) error {
 		case filemode.Dir:
 			var below *object.Tree
 			if below, err = object.GetTree(w.from, entry.Hash); err != nil {
-				return fault.New(fault.Source, "the folder %q of the commit cannot be read: %v", name, err)
+				return fault.New(fault.ErrSource, "the folder %q of the commit cannot be read: %v", name, err)
 			}
 			if err = w.root.Mkdir(filepath.FromSlash(name), 0o755); err == nil {
 				err = w.folder(below, name)
@@ -241,16 +241,16 @@ func (w *writer) folder(t *object.Tree, at string) error {
 func (w *writer) file(t *object.Tree, entry object.TreeEntry, name string) error {
 	file, err := t.TreeEntryFile(&entry)
 	if err != nil {
-		return fault.New(fault.Source, "the file %q of the commit cannot be read: %v", name, err)
+		return fault.New(fault.ErrSource, "the file %q of the commit cannot be read: %v", name, err)
 	}
 	if w.budget -= file.Size; w.budget < 0 || file.Size < 0 {
-		return fault.New(fault.Source, "the commit is refused: it holds too much")
+		return fault.New(fault.ErrSource, "the commit is refused: it holds too much")
 	}
 	if entry.Mode != filemode.Symlink {
 		return writeFile(w.root, file, entry.Mode, filepath.FromSlash(name))
 	}
 	if file.Size > 4096 {
-		return fault.New(fault.Source, "the commit is refused: the link %q is no link", name)
+		return fault.New(fault.ErrSource, "the commit is refused: the link %q is no link", name)
 	}
 	target, err := file.Contents()
 	if err != nil {

@@ -79,7 +79,7 @@ func Parse(text, dir string) (Locator, error) {
 		l.Sub = path.Clean(sub)
 	}
 	if strings.HasPrefix(l.Sub, "/") || l.Sub == ".." || strings.HasPrefix(l.Sub, "../") {
-		return l, fault.New(fault.Use, "%q leads out of what it names", text).Advise("Write a path below the top: git+URL#REV:FOLDER")
+		return l, fault.New(fault.ErrUsage, "%q leads out of what it names", text).Advise("Write a path below the top: git+URL#REV:FOLDER")
 	}
 	if address, ok := strings.CutPrefix(at, "git+"); ok {
 		l.Kind, l.At = Git, address
@@ -87,19 +87,19 @@ func Parse(text, dir string) (Locator, error) {
 		l.Kind = Archive
 	}
 	if l.Kind != Git && rev != "" {
-		return l, fault.New(fault.Use, "%q names a revision, which only a repository has", text).Advise("Write git+URL#REV:FOLDER, or ARCHIVE#:FOLDER.")
+		return l, fault.New(fault.ErrUsage, "%q names a revision, which only a repository has", text).Advise("Write git+URL#REV:FOLDER, or ARCHIVE#:FOLDER.")
 	}
 	if strings.Contains(l.At, "://") {
 		u, err := url.Parse(l.At)
 		if err != nil || u.Host == "" && u.Scheme != "file" {
-			return l, fault.New(fault.Use, "%q is not an address", l.At)
+			return l, fault.New(fault.ErrUsage, "%q is not an address", l.At)
 		}
 		if _, has := u.User.Password(); has {
-			return l, fault.New(fault.Use, "the address of a locator holds a password").Advise("Take it out; it would be written into the lock.")
+			return l, fault.New(fault.ErrUsage, "the address of a locator holds a password").Advise("Take it out; it would be written into the lock.")
 		}
 		schemes := map[Kind]string{Git: "https http ssh file", Archive: "https http file"}
 		if l.Kind == Folder || !strings.Contains(" "+schemes[l.Kind]+" ", " "+u.Scheme+" ") {
-			return l, fault.New(fault.Use, "%q is not an address that a locator can have", l.At).
+			return l, fault.New(fault.ErrUsage, "%q is not an address that a locator can have", l.At).
 				Advise("Write git+https://…, git+ssh://…, git+file:///…, or the address of a .tar.gz or .zip.")
 		}
 		if u.Scheme == "file" {
@@ -135,7 +135,7 @@ func (k Keeper) Kept(l Locator, pin string) (string, error) {
 		return "", ErrNotHere
 	}
 	if _, err := os.Stat(dir); err != nil {
-		return "", fault.New(fault.Use, "%s: there is no %s in it", l.Text, l.Sub)
+		return "", fault.New(fault.ErrUsage, "%s: there is no %s in it", l.Text, l.Sub)
 	}
 	return dir, nil
 }
@@ -149,7 +149,7 @@ func (k Keeper) Get(ctx context.Context, l Locator, pin string) (dir, is string,
 		}
 	}
 	if l.Remote() && (k.Client == nil || k.Client.Offline()) {
-		return "", "", fault.New(fault.Source, "%s is not on this machine yet", l.Text).Advise("Run it once with the network.")
+		return "", "", fault.New(fault.ErrSource, "%s is not on this machine yet", l.Text).Advise("Run it once with the network.")
 	}
 	if err := os.MkdirAll(k.Dir, 0o755); err != nil {
 		return "", "", err
@@ -177,7 +177,7 @@ func (k Keeper) Get(ctx context.Context, l Locator, pin string) (dir, is string,
 		return "", "", err
 	}
 	if pin != "" && is != pin {
-		return "", "", fault.New(fault.Source, "%s has other content than the lock says", l.Text).
+		return "", "", fault.New(fault.ErrSource, "%s has other content than the lock says", l.Text).
 			Advise("Locked: %s. There now: %s.\nIf the new content is what you want: trammel lock --renew", pin, is)
 	}
 	unlock, err := disk.Lock(ctx, k.folder(is)+".lock")
@@ -228,14 +228,14 @@ func (k Keeper) getArchive(ctx context.Context, l Locator, into string) (pin str
 		file = tmp.Name()
 	}
 	if pin, err = digestOf(file); err != nil {
-		return "", fault.New(fault.Use, "%s cannot be read: %v", l.Text, err)
+		return "", fault.New(fault.ErrUsage, "%s cannot be read: %v", l.Text, err)
 	}
 	whole := filepath.Join(into, ".whole")
 	if err := os.Mkdir(whole, 0o755); err != nil {
 		return "", err
 	}
 	if _, err := unpack.Archive(ctx, file, format, whole, unpack.Rules{Open: true}); err != nil {
-		return "", fault.New(fault.Use, "%s: %v", l.Text, err)
+		return "", fault.New(fault.ErrUsage, "%s: %v", l.Text, err)
 	}
 	top := whole
 	if entries, err := os.ReadDir(whole); err == nil && len(entries) == 1 && entries[0].IsDir() {

@@ -35,7 +35,7 @@ func TestParse(t *testing.T) {
 		"https://git.example/weir": "not an address that a locator", "git+ftp://git.example/w": "not an address that",
 		"git+https://ann:pw@git.example/w.git": "password", "../weir#v1": "only a repository", "git+https://": "not an address",
 	} {
-		if _, err := locator.Parse(text, "/work"); !errors.Is(err, fault.Use) || !strings.Contains(err.Error(), word) {
+		if _, err := locator.Parse(text, "/work"); !errors.Is(err, fault.ErrUsage) || !strings.Contains(err.Error(), word) {
 			t.Errorf("%s: %v", text, err)
 		}
 	}
@@ -118,7 +118,7 @@ func TestWhatCannotBeHadIsAnErrorAndLeavesNothing(t *testing.T) {
 			t.Errorf("%s leaves %v", text, left)
 		}
 	}
-	if _, _, err := keeper(t, true).Get(t.Context(), parse(t, g.URL), ""); !errors.Is(err, fault.Source) || !strings.Contains(err.Error(), "with the network") {
+	if _, _, err := keeper(t, true).Get(t.Context(), parse(t, g.URL), ""); !errors.Is(err, fault.ErrSource) || !strings.Contains(err.Error(), "with the network") {
 		t.Error(err)
 	}
 }
@@ -140,7 +140,7 @@ func TestArchivesAreHeldToTheirBytes(t *testing.T) {
 	if _, is, err := k.Get(t.Context(), l, pin); err != nil || is != pin {
 		t.Error("what is here is not asked for again", err)
 	}
-	if _, _, err := keeper(t, false).Get(t.Context(), l, pin); !errors.Is(err, fault.Source) || !strings.Contains(err.Error(), "other content than the lock says") {
+	if _, _, err := keeper(t, false).Get(t.Context(), l, pin); !errors.Is(err, fault.ErrSource) || !strings.Contains(err.Error(), "other content than the lock says") {
 		t.Error(err)
 	}
 	s.Fail("weir.tar.gz", standin.Truncate)

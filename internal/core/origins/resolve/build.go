@@ -53,7 +53,7 @@ func (r *resolver) builder(t declare.Toolchain, way choice) (string, error) {
 	}
 	golang, _, ok := r.goFor(t)
 	if !ok {
-		return "", fault.New(fault.Use, "%s is built from its source, and no go toolchain is declared to build it", way.card.Name).
+		return "", fault.New(fault.ErrUsage, "%s is built from its source, and no go toolchain is declared to build it", way.card.Name).
 			Advise("Declare one: trammel set go=latest\nOr give it one of its own, which nothing else sees: go = \"latest\" in the table of %s.", t.Name)
 	}
 	return "go " + golang.Version, nil

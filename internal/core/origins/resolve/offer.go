@@ -241,7 +241,7 @@ func LookLibrary(ctx context.Context, d *declare.Declaration, m *source.Machine,
 	}
 	list, err := opened.source.Releases(ctx, card.From{Package: name}, d.Platforms)
 	if fetch.NotFound(err) {
-		return nil, fault.New(fault.Use, "the source %q has no package %s", from, name).Advise("Look it up: trammel find %s", name)
+		return nil, fault.New(fault.ErrUsage, "the source %q has no package %s", from, name).Advise("Look it up: trammel find %s", name)
 	}
 	return &Offer{Tool: x.Name + "/" + name, Source: from, Scheme: scheme, Releases: list}, err
 }

@@ -33,7 +33,6 @@ type pythonProblem struct {
 
 	mu     sync.Mutex
 	chosen map[string]source.ProjectFile // "NAME VERSION" → the file to have
-	failed error                         // of reading ahead
 }
 
 // pythonTarget is the interpreter of a lock on a platform.
@@ -79,7 +78,7 @@ func (r *resolver) pythonSet(ctx context.Context, l *lock.Lock, x declare.Librar
 		}
 		f := problem.chosen[name+" "+v]
 		if f.Digest == "" {
-			return lock.Set{}, fault.New(fault.Source, "the index states no digest of %s, so that nothing fixes its bytes", f.Name).
+			return lock.Set{}, fault.New(fault.ErrSource, "the index states no digest of %s, so that nothing fixes its bytes", f.Name).
 				Advise("An index gives one behind each address (#sha256=…, PEP 503) or as hashes (PEP 691).")
 		}
 		set.Packages = append(set.Packages, lock.LibraryOf{Name: name, Version: v, Path: f.Name, Size: f.Size, Digest: f.Digest}.String())

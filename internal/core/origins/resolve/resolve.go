@@ -219,11 +219,10 @@ func Skeleton(d *declare.Declaration) *lock.Lock {
 }
 
 type opened struct {
-	once     sync.Once
-	declared declare.Source
-	source   source.Source
-	address  source.Address
-	err      error
+	once    sync.Once
+	source  source.Source
+	address source.Address
+	err     error
 }
 
 type resolver struct {
@@ -824,7 +823,7 @@ func older(name string, old lock.Source, suites []string, dates []time.Time, roo
 		}
 		if d.Before(before) {
 			suite, _, _ := strings.Cut(suites[i], " ")
-			return fault.New(fault.Source, "the source %q gives a release of %q that was signed on %s, and the lock was made from one of %s", name, suite, d.Format("2 Jan 2006 15:04"), before.Format("2 Jan 2006 15:04")).
+			return fault.New(fault.ErrSource, "the source %q gives a release of %q that was signed on %s, and the lock was made from one of %s", name, suite, d.Format("2 Jan 2006 15:04"), before.Format("2 Jan 2006 15:04")).
 				Advise("An older release may bring back packages with known holes, so nothing of it was used.\nTry later, or another mirror. If the archive was set back on purpose: trammel lock --renew --older-release")
 		}
 	}

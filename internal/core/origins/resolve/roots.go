@@ -85,7 +85,7 @@ func (r *resolver) roots(ctx context.Context, l *lock.Lock) error {
 			}
 			archive, ok := x.source.(source.Rooter)
 			if !ok {
-				return fault.New(fault.Use, "the source %q has no roots", name)
+				return fault.New(fault.ErrUsage, "the source %q has no roots", name)
 			}
 			kept, err := r.stays(ctx, archive, l, old, name, p)
 			if err != nil {

@@ -78,11 +78,11 @@ func (k *Catalog) read(ctx context.Context, name string, check func([]byte) erro
 	}
 	raw, err := disk.ReadWithin(k.base, name, disk.MostText)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fault.New(fault.Source, "the catalog %q has no file %s in %s", k.name, name, k.base).
+		return nil, fault.New(fault.ErrSource, "the catalog %q has no file %s in %s", k.name, name, k.base).
 			Advise("Check its url under [source.%s].", k.name)
 	}
 	if err != nil {
-		return nil, fault.New(fault.Source, "the catalog %q: %s %s", k.name, name, disk.InWords(err))
+		return nil, fault.New(fault.ErrSource, "the catalog %q: %s %s", k.name, name, disk.InWords(err))
 	}
 	return raw, check(raw)
 }
@@ -91,7 +91,7 @@ func (k *Catalog) read(ctx context.Context, name string, check func([]byte) erro
 func (k *Catalog) checked(ctx context.Context, name, sha string) ([]byte, error) {
 	return k.read(ctx, name, func(raw []byte) error {
 		if sum := sha256.Sum256(raw); hex.EncodeToString(sum[:]) != sha {
-			return fault.New(fault.Source, "the catalog %q: %s has the wrong bytes: its SHA-256 is %x… and catalog.toml states %.8s…", k.name, name, sum[:4], sha).
+			return fault.New(fault.ErrSource, "the catalog %q: %s has the wrong bytes: its SHA-256 is %x… and catalog.toml states %.8s…", k.name, name, sum[:4], sha).
 				Advise("Whoever publishes the catalog must write its catalog.toml anew.")
 		}
 		return nil
@@ -119,7 +119,7 @@ func (k *Catalog) first(ctx context.Context) error {
 		signature, err := k.read(ctx, CatalogSignature, func([]byte) error { return nil })
 		if err != nil {
 			if fetch.NotFound(err) || !k.remote {
-				return fault.New(fault.Source, "the catalog %q is not signed, and the declaration says by whom it must be", k.name).
+				return fault.New(fault.ErrSource, "the catalog %q is not signed, and the declaration says by whom it must be", k.name).
 					Advise("Whoever publishes it signs it: trammel catalog sign FOLDER --key KEY")
 			}
 			return err
@@ -148,18 +148,18 @@ const (
 func (k *Catalog) signedBy(raw, signature []byte) error {
 	key, err := sshsig.Check(raw, signature, CatalogNamespace, "catalog")
 	if err != nil {
-		return fault.New(fault.Source, "the catalog %q: %v", k.name, err).Advise("Nothing of it was used. Whoever publishes it signs it anew: trammel catalog sign FOLDER --key KEY")
+		return fault.New(fault.ErrSource, "the catalog %q: %v", k.name, err).Advise("Nothing of it was used. Whoever publishes it signs it anew: trammel catalog sign FOLDER --key KEY")
 	}
 	for _, line := range k.keys {
 		known, _, _, _, err := ssh.ParseAuthorizedKey([]byte(line))
 		if err != nil {
-			return fault.New(fault.Use, "keys of the source %q: %.40q is no SSH key", k.name, line).Advise("Write it as ssh-keygen does in a .pub file: ssh-ed25519 AAAA…")
+			return fault.New(fault.ErrUsage, "keys of the source %q: %.40q is no SSH key", k.name, line).Advise("Write it as ssh-keygen does in a .pub file: ssh-ed25519 AAAA…")
 		}
 		if bytes.Equal(known.Marshal(), key.Marshal()) {
 			return nil
 		}
 	}
-	return fault.New(fault.Source, "the catalog %q is signed by %s, which the declaration does not name", k.name, ssh.FingerprintSHA256(key)).
+	return fault.New(fault.ErrSource, "the catalog %q is signed by %s, which the declaration does not name", k.name, ssh.FingerprintSHA256(key)).
 		Advise("Nothing of it was used. If that key is right, add it to keys under [source.%s].", k.name)
 }
 
@@ -185,7 +185,7 @@ func (k *Catalog) parseIndex(raw []byte) error {
 	}
 	p.Close(p.Root)
 	if err := p.Err(); err != nil {
-		return fault.New(fault.Source, "the catalog %q is faulty:\n%v", k.name, err)
+		return fault.New(fault.ErrSource, "the catalog %q is faulty:\n%v", k.name, err)
 	}
 	k.index = index
 	return nil
@@ -214,7 +214,7 @@ func (k *Catalog) Card(ctx context.Context, tool string) (*card.Card, error) {
 	}
 	c, err := card.Parse(k.name+"/"+entry.card, tool, raw)
 	if err != nil {
-		return nil, fault.New(fault.Source, "the catalog %q has a faulty card:\n%v", k.name, err)
+		return nil, fault.New(fault.ErrSource, "the catalog %q has a faulty card:\n%v", k.name, err)
 	}
 	return c, nil
 }
@@ -258,7 +258,7 @@ func (k *Catalog) parseReleases(file, tool string, raw []byte) ([]catalogRelease
 	}
 	p.Close(p.Root)
 	if err := p.Err(); err != nil {
-		return nil, fault.New(fault.Source, "the catalog %q has a faulty release list:\n%v", k.name, err)
+		return nil, fault.New(fault.ErrSource, "the catalog %q has a faulty release list:\n%v", k.name, err)
 	}
 	return out, nil
 }
@@ -362,7 +362,7 @@ func (k *Catalog) Parts(ctx context.Context, from card.From, v string, p platfor
 // Where says where an archive of the catalog is.
 func (k *Catalog) Where(p lock.Part) ([]fetch.Address, error) {
 	if !below(p.Path) {
-		return nil, fault.New(fault.Use, "the lock's path %q leaves the catalog %q", p.Path, k.name)
+		return nil, fault.New(fault.ErrUsage, "the lock's path %q leaves the catalog %q", p.Path, k.name)
 	}
 	if k.remote {
 		return []fetch.Address{{URL: k.base + p.Path, Authorization: k.auth}}, nil

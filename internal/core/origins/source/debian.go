@@ -29,7 +29,7 @@ import (
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/base/version"
-	"app.example/trammel/internal/core/stored/root"
+	"app.example/trammel/internal/core/stored/system"
 	"app.example/trammel/internal/core/stored/unpack"
 	"app.example/trammel/internal/core/written/card"
 	"app.example/trammel/internal/core/written/declare"
@@ -94,7 +94,7 @@ func placesOf(d declare.Source, a Address, m *Machine, state time.Time) []archiv
 		switch {
 		case state.IsZero():
 		case snapshots == "":
-			return archivePlace{suite: suite, err: fault.New(fault.Source, "the suite %q of source %q has no earlier states", suite, d.Name).
+			return archivePlace{suite: suite, err: fault.New(fault.ErrSource, "the suite %q of source %q has no earlier states", suite, d.Name).
 				Advise("Write under [source.%s] an archive that keeps every state of it:\n  also = [{ suite = %q, snapshots = \"https://…/@{stamp}/\" }]", d.Name, suite)}
 		default:
 			a.URL, a.Checkout = strings.ReplaceAll(snapshots, "@{stamp}", state.UTC().Format(stampForm)), true
@@ -114,7 +114,7 @@ func placesOf(d declare.Source, a Address, m *Machine, state time.Time) []archiv
 		if x.URL == "" {
 			e, exact, ok := m.aptEntryFor(x.Suite)
 			if here = (Address{URL: e.url, Detail: e.file}); !ok || !exact {
-				out = append(out, archivePlace{suite: x.Suite, err: fault.New(fault.Source, "there is no address for the suite %q of source %q", x.Suite, d.Name).
+				out = append(out, archivePlace{suite: x.Suite, err: fault.New(fault.ErrSource, "there is no address for the suite %q of source %q", x.Suite, d.Name).
 					Advise("apt's settings on this machine do not name it. Write it under [source.%s]:\n  also = [{ suite = %q, url = \"https://…\" }]", d.Name, x.Suite)})
 				continue
 			}
@@ -148,7 +148,7 @@ func (s *debianArchive) read(ctx context.Context) ([]signedRelease, error) {
 			return err
 		})
 		if fetch.NotFound(err) {
-			none := fault.New(fault.Source, "the archive of source %q has no suite %q", s.name, suite)
+			none := fault.New(fault.ErrSource, "the archive of source %q has no suite %q", s.name, suite)
 			none.Cause = errNoSuite
 			return nil, none.
 				Advise("See that suite under [source.%s] is one of the archive's, and that the address is right: trammel sources\nA suite of another address, such as one with security fixes, is written so: also = [{ suite = %q, url = \"https://…\" }]", s.name, suite)
@@ -190,10 +190,10 @@ func (s *debianArchive) keys(suite string) (*debian.Keyring, error) {
 	}
 	keys, err := debian.ReadKeyring(files)
 	if err != nil {
-		return nil, fault.New(fault.Source, "the keys for the source %q cannot be read: %v", s.name, err)
+		return nil, fault.New(fault.ErrSource, "the keys for the source %q cannot be read: %v", s.name, err)
 	}
 	if len(keys.Keys) == 0 {
-		return nil, fault.New(fault.Source, "there are no keys to check the source %q with", s.name).
+		return nil, fault.New(fault.ErrSource, "there are no keys to check the source %q with", s.name).
 			Advise("Name a file with the archive's public keys as keyring under [source.%s] in %s,\nor install the keys that apt uses (the package debian-archive-keyring).", s.name, declare.FileName)
 	}
 	return keys, nil
@@ -209,7 +209,7 @@ func (s *debianArchive) checked(raw []byte, suite string) (*debian.Release, erro
 	trust := s.trust(suite)
 	var r *debian.Release
 	var err error
-	if s.client.Recall(memo) == trust {
+	if s.client.NoteOf(memo) == trust {
 		r, err = debian.ReadTrusted(raw)
 	} else {
 		keys, keyErr := s.keys(suite)
@@ -217,21 +217,21 @@ func (s *debianArchive) checked(raw []byte, suite string) (*debian.Release, erro
 			return nil, keyErr
 		}
 		if r, err = debian.ReadRelease(raw, keys, now); err == nil {
-			s.client.Remember(memo, trust)
+			s.client.KeepNote(memo, trust)
 		}
 	}
 	if err != nil {
-		return nil, fault.New(fault.Source, "the release of %q from the source %q is not to be trusted: %v", suite, s.name, err).
+		return nil, fault.New(fault.ErrSource, "the release of %q from the source %q is not to be trusted: %v", suite, s.name, err).
 			Advise("Nothing of it was used. If the archive has new keys, bring this machine's up to date\n(the package debian-archive-keyring), or name them as keyring under [source.%s].", s.name)
 	}
 	if !r.Is(suite) {
-		return nil, fault.New(fault.Source, "the source %q gives the release of %q where %q was asked for", s.name, r.Codename, suite)
+		return nil, fault.New(fault.ErrSource, "the source %q gives the release of %q where %q was asked for", s.name, r.Codename, suite)
 	}
 	if !s.d.State.IsZero() {
 		now = s.d.State // what was in force then
 	}
 	if !r.ValidUntil.IsZero() && now.After(r.ValidUntil) && !s.d.Expired {
-		return nil, fault.New(fault.Source, "the release of %q from the source %q was valid until %s", suite, s.name, r.ValidUntil.Format(time.DateOnly)).
+		return nil, fault.New(fault.ErrSource, "the release of %q from the source %q was valid until %s", suite, s.name, r.ValidUntil.Format(time.DateOnly)).
 			Advise("A mirror that stands still may hide mended packages. If that is wanted, write expired = true under [source.%s].", s.name)
 	}
 	return r, nil
@@ -292,7 +292,7 @@ func (s *debianArchive) compact(ctx context.Context, r signedRelease, component,
 	path := component + "/binary-" + arch + "/Packages"
 	plain, ok := r.Files[path]
 	if !ok {
-		return nil, fault.New(fault.Source, "the suite %q of source %q has no component %q for %s", r.suite, s.name, component, arch)
+		return nil, fault.New(fault.ErrSource, "the suite %q of source %q has no component %q for %s", r.suite, s.name, component, arch)
 	}
 	file := filepath.Join(s.client.Cache(), "debian-"+plain.SHA256+".index")
 	if x, err := debian.OpenIndex(file); err == nil {
@@ -335,11 +335,11 @@ func (s *debianArchive) compact(ctx context.Context, r signedRelease, component,
 		err = writeCompact(file, archive, d.open, plain)
 		done("", err)
 		if err != nil {
-			return nil, fault.New(fault.Source, "the index of %s %s from the source %q cannot be read: %v", r.suite, component, s.name, err)
+			return nil, fault.New(fault.ErrSource, "the index of %s %s from the source %q cannot be read: %v", r.suite, component, s.name, err)
 		}
 		return debian.OpenIndex(file)
 	}
-	return nil, fault.New(fault.Source, "the source %q has no index of %s %s that can be read", s.name, r.suite, component)
+	return nil, fault.New(fault.ErrSource, "the source %q has no index of %s %s that can be read", s.name, r.suite, component)
 }
 
 // writeCompact turns a packed Packages file into a compact index, once the plain
@@ -538,7 +538,7 @@ func (s *debianArchive) NoCommands(ctx context.Context, name, v string, p platfo
 		if err != nil {
 			return false, nil
 		}
-		for _, file := range append(has.Files, root.AlternativesOf(has.Postinst)...) {
+		for _, file := range append(has.Files, system.AlternativesOf(has.Postinst)...) {
 			if slices.Contains([]string{"usr/bin", "usr/sbin", "usr/games"}, path.Dir(file)) {
 				return false, nil
 			}
@@ -579,10 +579,10 @@ func (s *debianArchive) Root(ctx context.Context, wants []debian.Wish, p platfor
 	var clash *debian.Clash
 	switch {
 	case errors.As(err, &unsatisfied):
-		return lock.Root{}, fault.New(fault.Use, "the root of source %q for %s cannot be resolved: %v", s.name, p, err).
+		return lock.Root{}, fault.New(fault.ErrUsage, "the root of source %q for %s cannot be resolved: %v", s.name, p, err).
 			Advise("If the archive has moved on since it was locked, renew what comes from it: trammel lock --renew TOOL")
 	case errors.As(err, &clash):
-		return lock.Root{}, fault.New(fault.Use, "the root of source %q for %s cannot be: %v", s.name, p, err).
+		return lock.Root{}, fault.New(fault.ErrUsage, "the root of source %q for %s cannot be: %v", s.name, p, err).
 			Advise("Have one of the two from another source: each suite has a root of its own.")
 	case err != nil:
 		return lock.Root{}, err

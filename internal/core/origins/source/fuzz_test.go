@@ -23,7 +23,7 @@ var here = platform.Platform{OS: "linux", Arch: "amd64"}
 // told makes sure that an error is one for people: never that of a library alone.
 func told(t *testing.T, err error) {
 	t.Helper()
-	if err != nil && !errors.Is(err, fault.Use) && !errors.Is(err, fault.Source) && !errors.Is(err, fault.Failed) {
+	if err != nil && !errors.Is(err, fault.ErrUsage) && !errors.Is(err, fault.ErrSource) && !errors.Is(err, fault.ErrFailed) {
 		t.Errorf("an error that says nothing to a person: %v", err)
 	}
 }

@@ -24,7 +24,7 @@ import (
 // versions of (Go Modules Reference, "Resolving a package to a module").
 func (g *gomod) moduleOf(ctx context.Context, pkg string) (string, error) {
 	if err := module.CheckImportPath(pkg); err != nil {
-		return "", fault.New(fault.Use, "%q is not the path of a Go package: %v", pkg, err)
+		return "", fault.New(fault.ErrUsage, "%q is not the path of a Go package: %v", pkg, err)
 	}
 	for p := pkg; p != "." && p != "/"; p = path.Dir(p) {
 		list, err := g.versions(ctx, p)
@@ -35,7 +35,7 @@ func (g *gomod) moduleOf(ctx context.Context, pkg string) (string, error) {
 			return "", err
 		}
 	}
-	return "", fault.New(fault.Source, "no module on the proxy holds the package %s", pkg)
+	return "", fault.New(fault.ErrSource, "no module on the proxy holds the package %s", pkg)
 }
 
 // versions lists the tagged versions of a module.
@@ -90,7 +90,7 @@ func (g *gomod) moduleParts(ctx context.Context, from card.From, v string) (map[
 		return nil, time.Time{}, err
 	}
 	if part.Digest == "" {
-		return nil, time.Time{}, fault.New(fault.Source, "there is no checksum for %s@v%s: GOSUMDB is off and the declaration names no other", modulePath, v)
+		return nil, time.Time{}, fault.New(fault.ErrSource, "there is no checksum for %s@v%s: GOSUMDB is off and the declaration names no other", modulePath, v)
 	}
 	return map[string]lock.Part{rule.Name: part}, published, nil
 }
@@ -110,7 +110,7 @@ func (g *gomod) GoNeed(ctx context.Context, pkg, v string) (string, error) {
 	_, err = g.get(ctx, dir+"v"+v+".mod", func(raw []byte) error {
 		file, err := modfile.ParseLax("go.mod", raw, nil)
 		if err != nil {
-			return fault.New(fault.Source, "the proxy's go.mod of %s v%s cannot be read: %v", modulePath, v, err)
+			return fault.New(fault.ErrSource, "the proxy's go.mod of %s v%s cannot be read: %v", modulePath, v, err)
 		}
 		if file.Go != nil {
 			need = file.Go.Version

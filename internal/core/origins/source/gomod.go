@@ -62,7 +62,7 @@ func (g *gomod) Probe(ctx context.Context) error {
 // get reads a document below the proxies, from the first that has it. check is as
 // in fetch.Client.Document.
 func (g *gomod) get(ctx context.Context, path string, check func([]byte) error) (raw []byte, err error) {
-	err = fault.New(fault.Source, "GOPROXY names no proxy")
+	err = fault.New(fault.ErrSource, "GOPROXY names no proxy")
 	for _, p := range g.proxies {
 		raw, err = g.client.Document(ctx, fetch.Address{URL: p.base + path, Authorization: p.authorization}, "", check)
 		if err == nil || ctx.Err() != nil || !p.anyError && !fetch.NotFound(err) {
@@ -76,7 +76,7 @@ func (g *gomod) get(ctx context.Context, path string, check func([]byte) error) 
 func escaped(modulePath string) (string, error) {
 	e, err := module.EscapePath(modulePath)
 	if err != nil {
-		return "", fault.New(fault.Use, "%q is not a module path: %v", modulePath, err)
+		return "", fault.New(fault.ErrUsage, "%q is not a module path: %v", modulePath, err)
 	}
 	return "/" + e + "/@v/", nil
 }
@@ -92,7 +92,7 @@ func (g *gomod) Releases(ctx context.Context, from card.From, on []platform.Plat
 	raw, err := g.get(ctx, dir+"list", func(raw []byte) error {
 		for v := range strings.FieldsSeq(string(raw)) {
 			if !strings.HasPrefix(v, "v") {
-				return fault.New(fault.Source, "the proxy's list of versions of %s is not one: it has %.20q", from.Package, v)
+				return fault.New(fault.ErrSource, "the proxy's list of versions of %s is not one: it has %.20q", from.Package, v)
 			}
 		}
 		return nil
@@ -136,7 +136,7 @@ func releaseFrame(from card.From, p platform.Platform) (before, after string, er
 	whole, err := from.Expand(from.Release, mark, p)
 	before, after, ok := strings.Cut(whole, mark)
 	if err != nil || !ok {
-		return "", "", fault.New(fault.Use, "the card of %s needs a release with @{version}, not %q", from.Package, from.Release)
+		return "", "", fault.New(fault.ErrUsage, "the card of %s needs a release with @{version}, not %q", from.Package, from.Release)
 	}
 	return before, after, nil
 }
@@ -173,7 +173,7 @@ func (g *gomod) info(ctx context.Context, dir, full string) (time.Time, error) {
 	}
 	_, err := g.get(ctx, dir+full+".info", func(raw []byte) error {
 		if err := json.Unmarshal(raw, &info); err != nil || info.Version != full {
-			return fault.New(fault.Source, "the proxy's %s.info is not the information of that version", full)
+			return fault.New(fault.ErrSource, "the proxy's %s.info is not the information of that version", full)
 		}
 		return nil
 	})
@@ -206,7 +206,7 @@ func (g *gomod) Parts(ctx context.Context, from card.From, v string, p platform.
 		return nil, time.Time{}, err
 	}
 	if part.Digest == "" {
-		return nil, time.Time{}, fault.New(fault.Source, "there is no checksum for %s@%s: GOSUMDB is off and the declaration names no other", from.Package, full).
+		return nil, time.Time{}, fault.New(fault.ErrSource, "there is no checksum for %s@%s: GOSUMDB is off and the declaration names no other", from.Package, full).
 			Advise("Name a checksum database: sumdb under the [source.…] of kind gomod, or GOSUMDB.")
 	}
 	return map[string]lock.Part{rule.Name: part}, published, nil

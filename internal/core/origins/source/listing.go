@@ -58,7 +58,7 @@ func (l *Listing) versions(ctx context.Context) (out []string, err error) {
 			err = fmt.Errorf("%q finds no version in it", l.Versions)
 		}
 		if err != nil {
-			return fault.New(fault.Source, "the index of the source %q (%s): %v", l.name, l.at(l.Index), err).
+			return fault.New(fault.ErrSource, "the index of the source %q (%s): %v", l.name, l.at(l.Index), err).
 				Advise("Its form may have changed. Look at it, and at versions under [source.%s].", l.name)
 		}
 		seen := map[string]bool{}
@@ -71,7 +71,7 @@ func (l *Listing) versions(ctx context.Context) (out []string, err error) {
 			}
 		}
 		if len(out) == 0 {
-			return fault.New(fault.Source, "what %q finds in the index of the source %q are no versions: %.60q", l.Versions, l.name, words[0])
+			return fault.New(fault.ErrSource, "what %q finds in the index of the source %q are no versions: %.60q", l.Versions, l.name, words[0])
 		}
 		return nil
 	})
@@ -185,7 +185,7 @@ func (l *Listing) Parts(ctx context.Context, from card.From, v string, p platfor
 	if l.Signature != "" { // what was not signed before is not taken for signed
 		note += " signed by " + strings.Join(l.keys, " ") + l.Keyring
 	}
-	if known := fetch.Digest(l.client.Recall(note)); known.Check() == nil {
+	if known := fetch.Digest(l.client.NoteOf(note)); known.Check() == nil {
 		part.Digest = known
 	} else {
 		archive := ""
@@ -195,7 +195,7 @@ func (l *Listing) Parts(ctx context.Context, from card.From, v string, p platfor
 		if err := l.signedArchive(ctx, archive, v, p, file); err != nil {
 			return nil, time.Time{}, err
 		}
-		l.client.Remember(note, string(part.Digest))
+		l.client.KeepNote(note, string(part.Digest))
 	}
 	event.Say(ctx, fmt.Sprintf("The source %s states no digest of %s; that of what came first is locked.", l.name, file))
 	return map[string]lock.Part{tool: part}, time.Time{}, nil
@@ -238,7 +238,7 @@ func (l *Listing) digest(ctx context.Context, v string, p platform.Platform, fil
 			}
 			words, err := pick(raw, where)
 			if err != nil {
-				return fault.New(fault.Source, "the index of the source %q: %v", l.name, err)
+				return fault.New(fault.ErrSource, "the index of the source %q: %v", l.name, err)
 			}
 			for _, w := range words {
 				if d, ok := sumOf(strings.TrimPrefix(w, "sha256:")); ok {
@@ -256,11 +256,11 @@ func (l *Listing) digest(ctx context.Context, v string, p platform.Platform, fil
 			return nil
 		})
 		if fetch.NotFound(err) {
-			err = fault.New(fault.Source, "the source %q has no file of checksums at %s", l.name, l.at(where)).Advise("Look at sums under [source.%s].", l.name)
+			err = fault.New(fault.ErrSource, "the source %q has no file of checksums at %s", l.name, l.at(where)).Advise("Look at sums under [source.%s].", l.name)
 		}
 	}
 	if err == nil && found == "" {
-		err = fault.New(fault.Source, "the source %q states no checksum of %s (in %s)", l.name, file, fetch.Redact(where)).
+		err = fault.New(fault.ErrSource, "the source %q states no checksum of %s (in %s)", l.name, file, fetch.Redact(where)).
 			Advise("Look at it, and at sums and archive under [source.%s].", l.name)
 	}
 	return found, err

@@ -27,12 +27,13 @@ import (
 // Machine is where the settings of this machine are read from.
 type Machine struct {
 	Getenv   func(string) string
-	Project  string // the project's folder, where .npmrc may lie
-	Config   string // Trammel's own configuration folder
-	Archives string // folder of fetched archives
-	Apt      string // folder of apt's settings; "" means /etc/apt
+	Project  string   // the project's folder, where .npmrc may lie
+	Config   string   // Trammel's own configuration folder
+	Archives string   // folder of fetched archives
+	Apt      string   // folder of apt's settings; "" means /etc/apt
+	System   []string // folders of what an organisation keeps for the machine
 
-	user    map[string]string
+	user    map[string]kept
 	depot   string
 	userErr error
 	read    bool
@@ -42,37 +43,50 @@ func (m *Machine) home() string { return m.Getenv("HOME") }
 
 func (m *Machine) userSourcesPath() string { return filepath.Join(m.Config, "sources.toml") }
 
-// userSources reads sources.toml: a table [source.NAME] with url for each.
-func (m *Machine) userSources() (map[string]string, error) {
+// kept is the address of a source in a sources.toml.
+type kept struct{ url, file string }
+
+// userSources reads sources.toml, the person's own and then the machine's: a table
+// [source.NAME] with url for each. What is said first counts.
+func (m *Machine) userSources() (map[string]kept, error) {
 	if m.read {
 		return m.user, m.userErr
 	}
-	m.read = true
-	raw, err := disk.Read(m.userSourcesPath(), disk.MostText)
+	m.read, m.user = true, map[string]kept{}
+	for _, dir := range append([]string{m.Config}, m.System...) {
+		if m.userErr = m.readSources(filepath.Join(dir, "sources.toml")); m.userErr != nil {
+			break
+		}
+	}
+	return m.user, m.userErr
+}
+
+func (m *Machine) readSources(file string) error {
+	raw, err := disk.Read(file, disk.MostText)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+		return nil
 	}
 	if err != nil {
-		m.userErr = fault.New(fault.Use, "%s %s", m.userSourcesPath(), disk.InWords(err))
-		return nil, m.userErr
+		return fault.New(fault.ErrUsage, "%s %s", file, disk.InWords(err))
 	}
-	p := page.Parse(m.userSourcesPath(), raw)
-	m.user = map[string]string{}
+	p := page.Parse(file, raw)
+	p.About = "a file of sources, which has [source.NAME] with url, and [depot]"
 	if group := p.Table(p.Root, "source"); group != nil {
 		for _, e := range group.Entries {
 			if t := p.Table(group, e.Name); t != nil {
-				m.user[e.Name] = p.Text(t, "url")
+				if url := p.Text(t, "url"); m.user[e.Name].url == "" {
+					m.user[e.Name] = kept{url, file}
+				}
 				p.Close(t)
 			}
 		}
 	}
 	if t := p.Table(p.Root, "depot"); t != nil {
-		m.depot = p.Text(t, "url")
+		m.depot = cmp.Or(m.depot, p.Text(t, "url"))
 		p.Close(t)
 	}
 	p.Close(p.Root)
-	m.userErr = p.Err()
-	return m.user, m.userErr
+	return p.Err()
 }
 
 // Depot is the address of the depot in force: the person's own, or else the declared one; "" for none.

@@ -131,7 +131,7 @@ func (n *npm) read(ctx context.Context, name string) (*npmDocument, error) {
 	_, err := n.client.Document(ctx, address, "application/vnd.npm.install-v1+json; q=1.0, application/json; q=0.8", func(raw []byte) error {
 		doc = npmDocument{}
 		if err := json.Unmarshal(raw, &doc); err != nil || doc.Name != name {
-			return fault.New(fault.Source, "%s is not the document of an npm package", address).
+			return fault.New(fault.ErrSource, "%s is not the document of an npm package", address).
 				Advise("Is this the address of an npm registry? See: trammel sources")
 		}
 		return nil
@@ -163,7 +163,7 @@ func (n *npm) Releases(ctx context.Context, from card.From, on []platform.Platfo
 			}
 			name, err := from.Expand(part.Package, "", p)
 			if err != nil {
-				return nil, fault.New(fault.Use, "the card of %s: %v", from.Package, err)
+				return nil, fault.New(fault.ErrUsage, "the card of %s: %v", from.Package, err)
 			}
 			doc, err := n.document(ctx, name)
 			if fetch.NotFound(err) {
@@ -199,7 +199,7 @@ func (n *npm) Parts(ctx context.Context, from card.From, v string, p platform.Pl
 		name := from.Package
 		if rule.Package != "" {
 			if name, err = from.Expand(rule.Package, v, p); err != nil {
-				return nil, time.Time{}, fault.New(fault.Use, "the card of %s: %v", from.Package, err)
+				return nil, time.Time{}, fault.New(fault.ErrUsage, "the card of %s: %v", from.Package, err)
 			}
 		}
 		doc, err := n.document(ctx, name)
@@ -214,7 +214,7 @@ func (n *npm) Parts(ctx context.Context, from card.From, v string, p platform.Pl
 		}
 		one, ok := doc.Versions[take]
 		if why := doc.odd[take]; why != nil {
-			return nil, time.Time{}, fault.New(fault.Source, "what the registry says of %s %s cannot be read: %v", name, take, why)
+			return nil, time.Time{}, fault.New(fault.ErrSource, "what the registry says of %s %s cannot be read: %v", name, take, why)
 		}
 		if !ok {
 			return nil, time.Time{}, noPart(name, take, p)
@@ -278,7 +278,7 @@ func (n *npm) part(name, v string, one npmVersion) (lock.Part, error) {
 		err = digest.Check()
 	}
 	if err != nil {
-		return lock.Part{}, fault.New(fault.Source, "npm package %s %s has no usable digest: %v", name, v, err)
+		return lock.Part{}, fault.New(fault.ErrSource, "npm package %s %s has no usable digest: %v", name, v, err)
 	}
 	// The usual place; a registry that keeps tarballs elsewhere below itself says so.
 	file := name + "/-/" + path.Base(name) + "-" + v + ".tgz"

@@ -125,11 +125,11 @@ func commands(name string, one npmVersion) (map[string]string, error) {
 	}
 	for command, file := range out {
 		if !strings.HasPrefix(file, "node_modules/"+name+"/") {
-			return nil, fault.New(fault.Source, "npm package %s: its command %s lies outside of it", name, command)
+			return nil, fault.New(fault.ErrSource, "npm package %s: its command %s lies outside of it", name, command)
 		}
 	}
 	if len(out) == 0 {
-		return nil, fault.New(fault.Use, "npm package %s brings no command", name).Advise("A library belongs into the project's own package.json.")
+		return nil, fault.New(fault.ErrUsage, "npm package %s brings no command", name).Advise("A library belongs into the project's own package.json.")
 	}
 	return out, nil
 }
@@ -176,7 +176,7 @@ func (t *npmTree) wave(ctx context.Context, needs []need) ([]need, error) {
 		}
 		p, err := t.pick(ctx, d)
 		if d.optional && (err != nil || !p.one.runsOn(t.on)) {
-			if err == nil || fetch.NotFound(err) || errors.Is(err, fault.Use) {
+			if err == nil || fetch.NotFound(err) || errors.Is(err, fault.ErrUsage) {
 				continue
 			}
 		}
@@ -184,14 +184,14 @@ func (t *npmTree) wave(ctx context.Context, needs []need) ([]need, error) {
 			return nil, err
 		}
 		if !p.one.runsOn(t.on) {
-			return nil, fault.New(fault.Use, "npm package %s %s, which %s needs, is not for %s", p.name, p.version, d.from, t.on)
+			return nil, fault.New(fault.ErrUsage, "npm package %s %s, which %s needs, is not for %s", p.name, p.version, d.from, t.on)
 		}
 		p.place = "node_modules/" + d.name
 		if _, taken := t.at[p.place]; taken {
 			p.place = d.from + "/node_modules/" + d.name
 		}
 		if len(t.at) >= maxPackages {
-			return nil, fault.New(fault.Use, "the tree of dependencies has more than %d packages", maxPackages)
+			return nil, fault.New(fault.ErrUsage, "the tree of dependencies has more than %d packages", maxPackages)
 		}
 		t.at[p.place] = p
 		next = append(next, t.needs(p)...)
@@ -236,7 +236,7 @@ func alias(name, ranges string) (string, string) {
 func (t *npmTree) pick(ctx context.Context, d need) (placed, error) {
 	name, ranges := alias(d.name, d.ranges)
 	if strings.ContainsAny(ranges, ":/") {
-		return placed{}, fault.New(fault.Use, "%s needs %s from %q, which is no version of a registry", d.from, name, ranges).
+		return placed{}, fault.New(fault.ErrUsage, "%s needs %s from %q, which is no version of a registry", d.from, name, ranges).
 			Advise("Only packages of the registry can be locked by their integrity.")
 	}
 	doc, err := t.n.document(ctx, name)
@@ -257,7 +257,7 @@ func (t *npmTree) pick(ctx context.Context, d need) (placed, error) {
 		}
 	}
 	if best == "" {
-		return placed{}, fault.New(fault.Use, "no version of %s satisfies %q, which %s needs", name, d.ranges, d.from)
+		return placed{}, fault.New(fault.ErrUsage, "no version of %s satisfies %q, which %s needs", name, d.ranges, d.from)
 	}
 	return placed{name: name, version: best, one: doc.Versions[best]}, nil
 }

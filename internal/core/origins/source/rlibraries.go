@@ -110,7 +110,7 @@ func (r *RLibraries) index(ctx context.Context) (map[string][]rlang.Package, err
 			_, err := r.client.Document(ctx, r.at(name), "", func(raw []byte) error {
 				all, err := parseRIndex(raw)
 				if err != nil {
-					return fault.New(fault.Source, "%s is not the index of an R repository: %v", r.at(name), err).
+					return fault.New(fault.ErrSource, "%s is not the index of an R repository: %v", r.at(name), err).
 						Advise("The address of a repository is the folder above src/contrib. See: trammel sources")
 				}
 				r.all = all
@@ -214,7 +214,7 @@ func (r *RLibraries) Archive(ctx context.Context, name, v string) (file string, 
 	base := name + "_" + v + ".tar.gz"
 	for _, below := range []string{base, "Archive/" + name + "/" + base} {
 		note := "r package " + r.at(below).URL
-		if known := fetch.Digest(r.client.Recall(note)); known.Check() == nil {
+		if known := fetch.Digest(r.client.NoteOf(note)); known.Check() == nil {
 			file := filepath.Join(r.archives, fetch.ArchiveName(known))
 			if info, err := os.Stat(file); err == nil {
 				return file, lock.LibraryOf{Name: name, Version: v, Path: base, Size: info.Size(), Digest: known}, nil
@@ -227,7 +227,7 @@ func (r *RLibraries) Archive(ctx context.Context, name, v string) (file string, 
 		if err != nil {
 			return "", l, err
 		}
-		r.client.Remember(note, string(digest))
+		r.client.KeepNote(note, string(digest))
 		return file, lock.LibraryOf{Name: name, Version: v, Path: base, Size: size, Digest: digest}, nil
 	}
 	return "", l, noPart(name, v, platform.Here())
@@ -303,10 +303,10 @@ func (r *RLibraries) Releases(ctx context.Context, from card.From, _ []platform.
 
 // Parts is not for a repository of libraries: they come in sets.
 func (r *RLibraries) Parts(context.Context, card.From, string, platform.Platform, time.Time) (map[string]lock.Part, time.Time, error) {
-	return nil, time.Time{}, fault.New(fault.Use, "the source %q has libraries, which are declared in a set: [libraries.NAME]", r.name)
+	return nil, time.Time{}, fault.New(fault.ErrUsage, "the source %q has libraries, which are declared in a set: [libraries.NAME]", r.name)
 }
 
 // Where is not for a repository of libraries.
 func (r *RLibraries) Where(lock.Part) ([]fetch.Address, error) {
-	return nil, fault.New(fault.Use, "the source %q has libraries, which come in sets", r.name)
+	return nil, fault.New(fault.ErrUsage, "the source %q has libraries, which come in sets", r.name)
 }

@@ -40,7 +40,7 @@ func readSigners(name string, lines []string, keyring string) (s signers, err er
 		}
 		key, err := minisign.NewPublicKey(strings.TrimSpace(line))
 		if err != nil {
-			return s, fault.New(fault.Use, "keys of the source %q: %.40q is no key of SSH or minisign", name, line).
+			return s, fault.New(fault.ErrUsage, "keys of the source %q: %.40q is no key of SSH or minisign", name, line).
 				Advise("Write it as it stands in a .pub file: ssh-ed25519 AAAA…, or RW… of minisign. OpenPGP keys go into a file: keyring = \"keys/makers.asc\"")
 		}
 		s.minisign = append(s.minisign, key)
@@ -53,7 +53,7 @@ func readSigners(name string, lines []string, keyring string) (s signers, err er
 		err = fmt.Errorf("there are no keys in %s", keyring)
 	}
 	if err != nil {
-		return s, fault.New(fault.Use, "the keyring of the source %q: %v", name, err)
+		return s, fault.New(fault.ErrUsage, "the keyring of the source %q: %v", name, err)
 	}
 	s.openpgp = ring.Keys
 	return s, nil
@@ -130,14 +130,14 @@ func (l *Listing) signed(ctx context.Context, message []byte, v string, p platfo
 	where := l.filled(l.Signature, v, p)
 	signature, err := l.client.Document(ctx, l.at(where), "", func([]byte) error { return nil })
 	if fetch.NotFound(err) {
-		return fault.New(fault.Source, "the source %q has no signature at %s", l.name, l.at(where)).
+		return fault.New(fault.ErrSource, "the source %q has no signature at %s", l.name, l.at(where)).
 			Advise("Nothing of %s was used. Look at signature under [source.%s].", file, l.name)
 	}
 	if err != nil {
 		return err
 	}
 	if err := keys.check(message, signature); err != nil {
-		return fault.New(fault.Source, "%s of the source %q is not to be trusted: %v", file, l.name, err).
+		return fault.New(fault.ErrSource, "%s of the source %q is not to be trusted: %v", file, l.name, err).
 			Advise("Nothing of it was used. If its makers have a new key, and that is right, name it under [source.%s].", l.name)
 	}
 	return nil
@@ -150,7 +150,7 @@ func (l *Listing) signedArchive(ctx context.Context, archive, v string, p platfo
 	}
 	raw, err := disk.Read(archive, mostSigned)
 	if err != nil {
-		return fault.New(fault.Source, "the signature of %s cannot be checked: %s", file, disk.InWords(err))
+		return fault.New(fault.ErrSource, "the signature of %s cannot be checked: %s", file, disk.InWords(err))
 	}
 	if err := l.signed(ctx, raw, v, p, file); err != nil {
 		_ = os.Remove(archive)

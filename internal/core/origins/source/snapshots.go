@@ -49,7 +49,7 @@ func (s *debianArchive) listed(ctx context.Context, path string, into any) error
 	address := fetch.Address{URL: at, Authorization: s.machine.authorization(Address{URL: at, Checkout: true}, at)}
 	_, err := s.client.Document(ctx, address, "application/json", func(raw []byte) error {
 		if err := json.Unmarshal(raw, into); err != nil {
-			return fault.New(fault.Source, "the lists of source %q cannot be read: %s is not as expected: %v", s.name, path, err)
+			return fault.New(fault.ErrSource, "the lists of source %q cannot be read: %s is not as expected: %v", s.name, path, err)
 		}
 		return nil
 	})

@@ -100,7 +100,7 @@ func Implied(kind string) declare.Source { return declare.Source{Name: kind, Kin
 func Locate(d declare.Source, m *Machine) (Address, error) {
 	k, ok := kinds[d.Kind]
 	if !ok {
-		return Address{}, fault.New(fault.Use, "source %q has the kind %q, which this program does not know", d.Name, d.Kind)
+		return Address{}, fault.New(fault.ErrUsage, "source %q has the kind %q, which this program does not know", d.Name, d.Kind)
 	}
 	if d.URL != "" {
 		return Address{d.URL, "declaration", declare.FileName + " [source." + d.Name + "]", true}, nil
@@ -109,14 +109,14 @@ func Locate(d declare.Source, m *Machine) (Address, error) {
 	if err != nil {
 		return Address{}, err
 	}
-	if url := user[d.Name]; url != "" {
-		return Address{url, "user", m.userSourcesPath(), false}, nil
+	if own := user[d.Name]; own.url != "" {
+		return Address{own.url, "user", own.file, false}, nil
 	}
 	if a, ok := k.find(m, d); ok {
 		a.Origin = "machine"
 		return a, nil
 	}
-	return Address{}, fault.New(fault.Source, "there is no address for the source %q (%s)", d.Name, d.Kind).
+	return Address{}, fault.New(fault.ErrSource, "there is no address for the source %q (%s)", d.Name, d.Kind).
 		Advise("An address may be written in %s as url under [source.%s],\nin %s,\nor in %s.", declare.FileName, d.Name, m.userSourcesPath(), k.hint)
 }
 
@@ -138,7 +138,7 @@ func checkURL(d declare.Source, a Address) error {
 	}
 	for _, one := range strings.FieldsFunc(a.URL, func(r rune) bool { return r == ',' || r == '|' }) {
 		if one != "direct" && one != "off" && !strings.HasPrefix(one, "http://") && !strings.HasPrefix(one, "https://") {
-			return fault.New(fault.Use, "the address of source %q is %q, which is not http or https (from %s)", d.Name, fetch.Redact(one), a.Detail)
+			return fault.New(fault.ErrUsage, "the address of source %q is %q, which is not http or https (from %s)", d.Name, fetch.Redact(one), a.Detail)
 		}
 	}
 	return nil

@@ -33,7 +33,7 @@ func (s *sums) lookup(ctx context.Context, modulePath, v string) (fetch.Digest, 
 		return "", nil
 	}
 	fact := strings.Join([]string{"sum", s.name, s.key, modulePath, v}, " ")
-	if digest := fetch.Digest(s.notes.Recall(fact)); digest.Check() == nil {
+	if digest := fetch.Digest(s.notes.NoteOf(fact)); digest.Check() == nil {
 		return digest, nil
 	}
 	var lines []string
@@ -41,7 +41,7 @@ func (s *sums) lookup(ctx context.Context, modulePath, v string) (fetch.Digest, 
 		client := sumdb.NewClient(&sumOps{ctx, s})
 		found, err := client.Lookup(modulePath, v)
 		if errors.Is(err, sumdb.ErrSecurity) {
-			return "", fault.New(fault.Source, "the checksum database %s contradicts itself about %s %s", s.name, modulePath, v).
+			return "", fault.New(fault.ErrSource, "the checksum database %s contradicts itself about %s %s", s.name, modulePath, v).
 				Advise("Do not use this proxy before somebody has found out why.")
 		}
 		if err != nil {
@@ -59,20 +59,20 @@ func (s *sums) lookup(ctx context.Context, modulePath, v string) (fetch.Digest, 
 		if sum, ok := strings.CutPrefix(line, modulePath+" "+v+" "); ok {
 			digest := fetch.Digest(sum)
 			if err := digest.Check(); err != nil {
-				return "", fault.New(fault.Source, "the checksum database %s: %v", s.name, err)
+				return "", fault.New(fault.ErrSource, "the checksum database %s: %v", s.name, err)
 			}
-			s.notes.Remember(fact, sum)
+			s.notes.KeepNote(fact, sum)
 			return digest, nil
 		}
 	}
-	return "", fault.New(fault.Source, "the checksum database %s does not know %s@%s", s.name, modulePath, v)
+	return "", fault.New(fault.ErrSource, "the checksum database %s does not know %s@%s", s.name, modulePath, v)
 }
 
 func sumError(name, modulePath, v string, err error) error {
-	if errors.Is(err, fault.Source) {
+	if errors.Is(err, fault.ErrSource) {
 		return err
 	}
-	return fault.New(fault.Source, "the checksum database %s did not answer for %s@%s: %v", name, modulePath, v, err)
+	return fault.New(fault.ErrSource, "the checksum database %s did not answer for %s@%s: %v", name, modulePath, v, err)
 }
 
 // sumOps lets the database client of x/mod read through the proxy; it keeps what

@@ -228,7 +228,7 @@ func (w *Wheels) page(ctx context.Context, index fetch.Address, name string) ([]
 			files, err = parseSimpleHTML(at.URL, raw)
 		}
 		if err != nil {
-			return fault.New(fault.Source, "%s is not the page of a project in a Python index: %v", at, err).
+			return fault.New(fault.ErrSource, "%s is not the page of a project in a Python index: %v", at, err).
 				Advise("Is this the address of the Simple Repository API? It often ends in /simple. See: trammel sources")
 		}
 		return nil
@@ -440,7 +440,7 @@ func (w *Wheels) readMetadata(ctx context.Context, f ProjectFile) (*python.Metad
 			h, _ := f.MetadataDigest.Hasher()
 			h.Write(raw)
 			if _, want := f.MetadataDigest.Cut(); fmt.Sprintf("%x", h.Sum(nil)) != want {
-				return fault.New(fault.Source, "%s has other bytes than the index states", at).Advise("Nothing of it was used. Try later, or another index.")
+				return fault.New(fault.ErrSource, "%s has other bytes than the index states", at).Advise("Nothing of it was used. Try later, or another index.")
 			}
 			return nil
 		})
@@ -453,7 +453,7 @@ func (w *Wheels) readMetadata(ctx context.Context, f ProjectFile) (*python.Metad
 	}
 	// It never changes under its digest, so it is kept.
 	note := "metadata of " + string(f.Digest)
-	if raw := w.client.Recall(note); raw != "" && f.Digest != "" {
+	if raw := w.client.NoteOf(note); raw != "" && f.Digest != "" {
 		return checkedMetadata([]byte(raw), wheel, isWheel)
 	}
 	var raw []byte
@@ -469,7 +469,7 @@ func (w *Wheels) readMetadata(ctx context.Context, f ProjectFile) (*python.Metad
 	}
 	m, err := checkedMetadata(raw, wheel, isWheel)
 	if err == nil {
-		w.client.Remember(note, string(raw))
+		w.client.KeepNote(note, string(raw))
 	}
 	return m, err
 }
@@ -543,7 +543,7 @@ func (w *Wheels) fromWhole(ctx context.Context, f ProjectFile) ([]byte, error) {
 }
 
 func noDigest(f ProjectFile) error {
-	return fault.New(fault.Source, "the index states no digest of %s, so that nothing fixes its bytes", f.Name).
+	return fault.New(fault.ErrSource, "the index states no digest of %s, so that nothing fixes its bytes", f.Name).
 		Advise("An index gives one behind each address (#sha256=…, PEP 503) or as hashes (PEP 691). Have it from an index that does.")
 }
 
@@ -612,7 +612,7 @@ func (w *Wheels) Find(ctx context.Context, l lock.LibraryOf) ([]fetch.Address, e
 			return []fetch.Address{f.Address}, nil
 		}
 	}
-	return nil, fault.New(fault.Source, "the source %q does not have %s any more", w.name, l.Path).
+	return nil, fault.New(fault.ErrSource, "the source %q does not have %s any more", w.name, l.Path).
 		Advise("Take what it has now: trammel lock --renew, or name an index that keeps its files.")
 }
 
@@ -649,10 +649,10 @@ func (f ProjectFile) Version(project string) (string, bool) {
 
 // Parts is not for an index of libraries: they come in sets.
 func (w *Wheels) Parts(context.Context, card.From, string, platform.Platform, time.Time) (map[string]lock.Part, time.Time, error) {
-	return nil, time.Time{}, fault.New(fault.Use, "the source %q has libraries, which are declared in a set: [libraries.NAME]", w.name)
+	return nil, time.Time{}, fault.New(fault.ErrUsage, "the source %q has libraries, which are declared in a set: [libraries.NAME]", w.name)
 }
 
 // Where is not for an index of libraries.
 func (w *Wheels) Where(lock.Part) ([]fetch.Address, error) {
-	return nil, fault.New(fault.Use, "the source %q has libraries, which come in sets", w.name)
+	return nil, fault.New(fault.ErrUsage, "the source %q has libraries, which come in sets", w.name)
 }

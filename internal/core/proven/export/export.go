@@ -30,7 +30,7 @@ func CycloneDX(l *lock.Lock, p platform.Platform) ([]byte, error) {
 		Properties: &[]cdx.Property{{Name: "trammel:lock", Value: string(l.ID())}, {Name: "trammel:platform", Value: p.String()}},
 	}
 	var all []cdx.Component
-	for _, part := range lock.Once(l.PartsOn(p)) {
+	for _, part := range lock.Distinct(l.PartsOn(p)) {
 		if part.Format == lock.RootFormat {
 			all = append(all, rootPackages(l, part)...)
 			continue

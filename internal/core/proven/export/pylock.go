@@ -27,9 +27,9 @@ func PyLock(ctx context.Context, l *lock.Lock, name string, where func(context.C
 			}
 		}
 		if name == "" {
-			return nil, fault.New(fault.Use, "the lock has no Python libraries").Advise("Declare a set: [libraries.NAME] with kind = \"python\"; then: trammel lock")
+			return nil, fault.New(fault.ErrUsage, "the lock has no Python libraries").Advise("Declare a set: [libraries.NAME] with kind = \"python\"; then: trammel lock")
 		}
-		return nil, fault.New(fault.Use, "there are no Python libraries named %q in the lock", name).Advise("%s", fault.DidYouMean(name, names))
+		return nil, fault.New(fault.ErrUsage, "there are no Python libraries named %q in the lock", name).Advise("%s", fault.DidYouMean(name, names))
 	}
 	type file struct {
 		lock.LibraryOf

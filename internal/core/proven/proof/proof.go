@@ -10,6 +10,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -25,7 +26,8 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/checkout/policy"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/running/render"
@@ -70,6 +72,13 @@ type Report struct {
 	Rows        []Row              `json:"checks"`
 	Mend        []string           `json:"mend"` // commands, in order
 	Parts       []Part             `json:"parts,omitempty"`
+	Policies    []Policy           `json:"policies,omitempty"` // by which it was judged
+}
+
+// Policy is one that was in force.
+type Policy struct {
+	Name   string `json:"name"`
+	Digest string `json:"digest"`
 }
 
 // Part is one locked part as it was found.
@@ -97,6 +106,7 @@ type Options struct {
 // Verify runs all checks.
 func Verify(ctx context.Context, p *checkout.State, o Options) (*Report, error) {
 	v := &verifier{p: p, o: o, Report: Report{Project: p.Declaration.Project, Platform: p.Platform.String(), Deep: o.Deep}}
+	v.policy()
 	l := p.Lock
 	if l == nil {
 		v.row("lock", Drift, firstLine(p.LockErr))
@@ -189,6 +199,29 @@ func firstLine(err error) string {
 	return line
 }
 
+// policy says whether the policies in force allow what is declared and locked; nothing where
+// there are none.
+func (v *verifier) policy() {
+	if len(v.p.Policies) == 0 {
+		return
+	}
+	for _, x := range v.p.Policies {
+		v.Policies = append(v.Policies, Policy{x.Name, x.Digest})
+	}
+	if err := v.p.Allowed(); err != nil {
+		row := Row{Check: "policy", State: Drift, Text: firstLine(err)}
+		var refused *policy.Refused
+		if errors.As(err, &refused) {
+			for _, b := range refused.Breaches {
+				row.Details = append(row.Details, Detail{b.Rule, b.What})
+			}
+		}
+		v.Rows = append(v.Rows, row)
+		return
+	}
+	v.row("policy", OK, strings.Join(v.p.Policies.Named(), ", "))
+}
+
 func (v *verifier) lock() {
 	switch {
 	case v.l.Declaration.Digest != v.p.Written.Digest():
@@ -204,7 +237,7 @@ func (v *verifier) lock() {
 
 // store checks every part, several at once.
 func (v *verifier) store(ctx context.Context) {
-	parts := lock.Once(v.p.Parts)
+	parts := lock.Distinct(v.p.Parts)
 	type outcome struct {
 		text    string
 		state   string
@@ -324,7 +357,9 @@ func (v *verifier) frame(f frame.Frame) {
 func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 	if v.up == nil {
 		v.row("answers", Failed, "not checked: "+firstLine(v.o.NotGiven))
-		v.mend("trammel approve")
+		if !errors.As(v.o.NotGiven, new(*policy.Refused)) {
+			v.mend("trammel approve")
+		}
 		return
 	}
 	items := lock.Sorted(v.l.Items)
@@ -383,7 +418,7 @@ func (v *verifier) ask(ctx context.Context, item lock.Item, f frame.Frame) (stri
 		if _, err := os.Lstat(filepath.Join(v.s.Plan.Folders.Inside, first)); err != nil {
 			return "", fmt.Errorf("%s is not of the frame", first)
 		}
-	} else if path, err := proctree.LookPath(first, env, dir); err != nil {
+	} else if path, err := process.LookPath(first, env, dir); err != nil {
 		return "", err
 	} else if filepath.Dir(path) != f.Bin() {
 		return "", fmt.Errorf("%s is %s, which is not of the frame", first, path)
@@ -391,7 +426,7 @@ func (v *verifier) ask(ctx context.Context, item lock.Item, f frame.Frame) (stri
 	asking, cancel := context.WithTimeout(ctx, answering)
 	defer cancel()
 	var said bytes.Buffer
-	e, err := proctree.Read(asking, proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir}, proctree.Reading{Out: proctree.Text(&said, 64<<10)})
+	e, err := process.Read(asking, process.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir}, process.Reading{Out: process.Text(&said, 64<<10)})
 	switch {
 	case ctx.Err() == nil && asking.Err() != nil:
 		return "", fmt.Errorf("%q did not end within %s", item.Answer, answering)
@@ -410,7 +445,17 @@ func (v *verifier) ask(ctx context.Context, item lock.Item, f frame.Frame) (stri
 		line, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
 		return "", fmt.Errorf("%q says %q, which states no version", item.Answer, line)
 	}
-	return string(found[1]), nil
+	return stated(found), nil
+}
+
+// stated is the version that a match found: its first group and, where there are more, these
+// put together as one more number, as for a version that ends in a date.
+func stated(found [][]byte) string {
+	version := string(found[1])
+	if more := bytes.Join(found[2:], nil); len(more) > 0 {
+		version += "." + string(more)
+	}
+	return version
 }
 
 // answering is how long a tool may take to say its version.
@@ -495,7 +540,7 @@ func (v *verifier) living(living map[string]string, f frame.Frame) []Detail {
 	}
 	path := []string{"PATH=" + living["PATH"]}
 	for _, c := range f.Commands {
-		if found, err := proctree.LookPath(c.Name, path, "/"); err != nil {
+		if found, err := process.LookPath(c.Name, path, "/"); err != nil {
 			details = append(details, Detail{c.Name, "is not on this shell's PATH"})
 		} else if found != filepath.Join(f.Bin(), c.Name) {
 			what := "is shadowed by " + found

@@ -29,7 +29,7 @@ func startLine(home, folder, variable string) string {
 		}
 	}
 	for _, name := range startFiles {
-		files := []string{name}
+		var files []string
 		if below, ok := strings.CutPrefix(name, "~/"); ok {
 			if home == "" {
 				continue

@@ -3,6 +3,7 @@ package proof
 import (
 	"os"
 	"path/filepath"
+	"regexp"
 	"testing"
 )
 
@@ -28,6 +29,18 @@ func TestTheStartUpFileThatShadowsIsNamed(t *testing.T) {
 	} {
 		if got := startLine(home, x.folder, x.variable); got != x.want {
 			t.Errorf("%+v: %q", x, got)
+		}
+	}
+}
+
+func TestAnswersOfPatchedVersions(t *testing.T) {
+	match := regexp.MustCompile(`R version (\d+(?:\.\d+)+)(?: Patched \((\d+)-(\d+)-(\d+))?`)
+	for said, want := range map[string]string{
+		"R version 4.5.0 (2025-04-11) -- \"How\"":                     "4.5.0",
+		"R version 4.2.2 Patched (2022-11-10 r83330) -- \"Innocent\"": "4.2.2.20221110",
+	} {
+		if got := stated(match.FindSubmatch([]byte(said))); got != want {
+			t.Errorf("%s states %s", said, got)
 		}
 	}
 }

@@ -49,7 +49,7 @@ func Load(paths []string, signers *Signers, now time.Time) ([]Loaded, error) {
 	for _, p := range paths {
 		info, err := os.Stat(p)
 		if err != nil {
-			return nil, fault.New(fault.Use, "the report cannot be read: %v", err).Advise("A machine writes its own: trammel verify --report %s", p)
+			return nil, fault.New(fault.ErrUsage, "the report cannot be read: %v", err).Advise("A machine writes its own: trammel verify --report %s", p)
 		}
 		if !info.IsDir() {
 			files = append(files, p)
@@ -57,7 +57,7 @@ func Load(paths []string, signers *Signers, now time.Time) ([]Loaded, error) {
 		}
 		in, _ := filepath.Glob(filepath.Join(p, "*.json"))
 		if len(in) == 0 {
-			return nil, fault.New(fault.Use, "%s holds no reports", p).Advise("A machine writes its own: trammel verify --report %s", filepath.Join(p, "NAME.json"))
+			return nil, fault.New(fault.ErrUsage, "%s holds no reports", p).Advise("A machine writes its own: trammel verify --report %s", filepath.Join(p, "NAME.json"))
 		}
 		files = append(files, in...)
 	}
@@ -65,11 +65,11 @@ func Load(paths []string, signers *Signers, now time.Time) ([]Loaded, error) {
 	for _, f := range files {
 		raw, err := disk.ReadWithin(filepath.Dir(f), filepath.Base(f), mostReport)
 		if err != nil {
-			return nil, fault.New(fault.Use, "the report %s %s", f, disk.InWords(err)).Advise("A report is a regular file of its own; take this one out of the folder.")
+			return nil, fault.New(fault.ErrUsage, "the report %s %s", f, disk.InWords(err)).Advise("A report is a regular file of its own; take this one out of the folder.")
 		}
 		s, err := Read(raw)
 		if err != nil {
-			return nil, fault.New(fault.Use, "%s: %s", f, err.Error())
+			return nil, fault.New(fault.ErrUsage, "%s: %s", f, err.Error())
 		}
 		x := Loaded{File: f, Report: s}
 		if x.At, err = time.Parse(time.RFC3339, s.Predicate.Made); err != nil {
@@ -180,13 +180,13 @@ func (c *Comparison) OK() bool { return len(c.Differences) == 0 }
 // of the newest report.
 func Compare(list []Loaded, held lock.ID, mustSign bool) (*Comparison, error) {
 	if len(list) == 0 {
-		return nil, fault.New(fault.Use, "there is nothing to compare")
+		return nil, fault.New(fault.ErrUsage, "there is nothing to compare")
 	}
 	c := &Comparison{Project: list[0].Report.Predicate.Project, Lock: held}
 	latest := list[0]
 	for _, x := range list {
 		if p := x.Report.Predicate.Project; p != c.Project {
-			return nil, fault.New(fault.Use, "%s is of project %s, and %s of %s", list[0].File, c.Project, x.File, p)
+			return nil, fault.New(fault.ErrUsage, "%s is of project %s, and %s of %s", list[0].File, c.Project, x.File, p)
 		}
 		if x.trusted() && !latest.trusted() || x.trusted() == latest.trusted() && x.Odd == "" && (latest.Odd != "" || x.At.After(latest.At)) {
 			latest = x

@@ -56,6 +56,7 @@ type Predicate struct {
 	Parts       []proof.Part       `json:"parts"`
 	Variables   map[string]string  `json:"variables"` // digests of values
 	Host        map[string]string  `json:"host"`
+	Policies    []proof.Policy     `json:"policies,omitempty"`
 }
 
 // Facts are what a report holds beside what verify found.
@@ -75,7 +76,7 @@ func Make(r *proof.Report, f Facts) ([]byte, error) {
 		Subject: []Subject{{Name: r.Project, Digest: digestOf(string(r.Environment))}},
 		Predicate: Predicate{
 			Machine: f.Machine, Project: r.Project, Platform: r.Platform, Lock: r.Lock, Environment: r.Environment,
-			Made: f.Made.UTC().Format(time.RFC3339), Deep: r.Deep, OK: r.OK(), Variables: map[string]string{}, Host: map[string]string{},
+			Made: f.Made.UTC().Format(time.RFC3339), Deep: r.Deep, OK: r.OK(), Policies: r.Policies, Variables: map[string]string{}, Host: map[string]string{},
 		},
 	}
 	for _, row := range r.Rows {
@@ -152,18 +153,18 @@ func Read(raw []byte) (*Statement, error) {
 	d := json.NewDecoder(bytes.NewReader(raw))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&s); err != nil {
-		return nil, fault.New(fault.Use, "it is no report: %v", err)
+		return nil, fault.New(fault.ErrUsage, "it is no report: %v", err)
 	}
 	switch {
 	case s.Type != StatementType || s.PredicateType != PredicateType:
-		return nil, fault.New(fault.Use, "it is a statement of another kind: %s", s.PredicateType)
+		return nil, fault.New(fault.ErrUsage, "it is a statement of another kind: %s", s.PredicateType)
 	case s.Predicate.Machine == "" || s.Predicate.Environment == "" && s.Predicate.Lock == "" && s.Predicate.OK:
-		return nil, fault.New(fault.Use, "it says neither of what machine nor of what environment it is")
+		return nil, fault.New(fault.ErrUsage, "it says neither of what machine nor of what environment it is")
 	case len(s.Subject) != 1 || fmt.Sprint(s.Subject[0].Digest) != fmt.Sprint(digestOf(string(s.Predicate.Environment))):
-		return nil, fault.New(fault.Use, "its subject is another environment than that which it tells of")
+		return nil, fault.New(fault.ErrUsage, "its subject is another environment than that which it tells of")
 	}
 	if own, err := canonical(s); err != nil || !bytes.Equal(bytes.TrimSpace(own), bytes.TrimSpace(raw)) {
-		return nil, fault.New(fault.Use, "it is not in canonical form")
+		return nil, fault.New(fault.ErrUsage, "it is not in canonical form")
 	}
 	return &s, nil
 }

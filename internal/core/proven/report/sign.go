@@ -43,7 +43,7 @@ type allowed struct {
 func ReadSigners(path string) (*Signers, error) {
 	raw, err := disk.Read(path, 1<<20)
 	if err != nil {
-		return nil, fault.New(fault.Use, "the signers cannot be read: %v", err)
+		return nil, fault.New(fault.ErrUsage, "the signers cannot be read: %v", err)
 	}
 	s := &Signers{}
 	for n, line := range strings.Split(string(raw), "\n") {
@@ -54,7 +54,7 @@ func ReadSigners(path string) (*Signers, error) {
 		name, rest, ok := strings.Cut(line, " ")
 		key, _, options, _, err := ssh.ParseAuthorizedKey([]byte(strings.TrimSpace(rest)))
 		if !ok || err != nil {
-			return nil, fault.New(fault.Use, "%s:%d: it is no line of signers", path, n+1).Advise("Write: NAME KEYTYPE KEY, for example: hut-laptop ssh-ed25519 AAAA…")
+			return nil, fault.New(fault.ErrUsage, "%s:%d: it is no line of signers", path, n+1).Advise("Write: NAME KEYTYPE KEY, for example: hut-laptop ssh-ed25519 AAAA…")
 		}
 		a := allowed{names: strings.Trim(name, `"`), key: key.Marshal()}
 		skip := false
@@ -74,7 +74,7 @@ func ReadSigners(path string) (*Signers, error) {
 				err = fmt.Errorf("the option %q is not known", option)
 			}
 			if err != nil {
-				return nil, fault.New(fault.Use, "%s:%d: %v", path, n+1, err)
+				return nil, fault.New(fault.ErrUsage, "%s:%d: %v", path, n+1, err)
 			}
 		}
 		if !skip {

@@ -78,7 +78,7 @@ func (k *Kubectl) Await(ctx context.Context, s Stack, x Service) error {
 
 // notReady is the error of a service, with the object, its events and its last lines.
 func (k *Kubectl) notReady(ctx context.Context, selector, name, why string) error {
-	e := fault.New(fault.NotReady, "service %s did not get ready in namespace %s: %s", name, k.Target.Namespace, strings.TrimSpace(why))
+	e := fault.New(fault.ErrNotReady, "service %s did not get ready in namespace %s: %s", name, k.Target.Namespace, strings.TrimSpace(why))
 	return e.Advise("%s", k.told(ctx, selector))
 }
 
@@ -159,7 +159,7 @@ func (k *Kubectl) Do(ctx context.Context, s Stack, x Step, within time.Duration)
 				return nil
 			}
 			if st.Failed > 0 || within > 0 && time.Since(begun) > within {
-				e := fault.New(fault.Failed, "step %s failed in namespace %s", x.Name, k.Target.Namespace)
+				e := fault.New(fault.ErrFailed, "step %s failed in namespace %s", x.Name, k.Target.Namespace)
 				return e.Advise("%s", k.told(ctx, selector))
 			}
 		}
@@ -170,7 +170,7 @@ func (k *Kubectl) Do(ctx context.Context, s Stack, x Step, within time.Duration)
 		for _, p := range pods {
 			for _, c := range p.Status.Containers {
 				if w := c.State.Waiting; w != nil && slices.Contains(hopeless, w.Reason) {
-					return fault.New(fault.Failed, "step %s cannot start in namespace %s: %s: %s", x.Name, k.Target.Namespace, w.Reason, w.Message).Advise("%s", k.told(ctx, selector))
+					return fault.New(fault.ErrFailed, "step %s cannot start in namespace %s: %s: %s", x.Name, k.Target.Namespace, w.Reason, w.Message).Advise("%s", k.told(ctx, selector))
 				}
 			}
 		}

@@ -13,7 +13,7 @@ import (
 
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 )
 
 // Target is where a bay is.
@@ -32,9 +32,9 @@ type Kubectl struct {
 
 // Find finds kubectl on the host.
 func Find(h host.Host, t Target) (*Kubectl, error) {
-	file, err := proctree.LookPath("kubectl", h.Environ, h.Dir)
+	file, err := process.LookPath("kubectl", h.Environ, h.Dir)
 	if err != nil {
-		return nil, fault.New(fault.Failed, "a bay in a cluster is reached through kubectl, and there is none here").
+		return nil, fault.New(fault.ErrFailed, "a bay in a cluster is reached through kubectl, and there is none here").
 			Advise("Install it, or put its folder on PATH; the contexts and the sign-in that it has are used.")
 	}
 	return &Kubectl{file, h, t}, nil
@@ -57,7 +57,7 @@ func (k *Kubectl) Run(ctx context.Context, in []byte, args ...string) ([]byte, e
 	within, cancel := context.WithTimeout(ctx, asking)
 	defer cancel()
 	var out, remarks bytes.Buffer
-	spec := proctree.Spec{Path: k.Program, Argv: k.Args(args...), Env: k.Host.Environ, Dir: k.Host.Dir}
+	spec := process.Spec{Path: k.Program, Argv: k.Args(args...), Env: k.Host.Environ, Dir: k.Host.Dir}
 	if len(in) > 0 {
 		r, w, err := os.Pipe()
 		if err != nil {
@@ -70,7 +70,7 @@ func (k *Kubectl) Run(ctx context.Context, in []byte, args ...string) ([]byte, e
 		defer r.Close()
 		spec.Stdin = r
 	}
-	exit, err := proctree.Read(within, spec, proctree.Reading{
+	exit, err := process.Read(within, spec, process.Reading{
 		Out:     func(r io.Reader) { _, _ = io.Copy(&out, io.LimitReader(r, 256<<20)) },
 		Remarks: func(r io.Reader) { _, _ = io.Copy(&remarks, io.LimitReader(r, 1<<20)) },
 	})
@@ -78,7 +78,7 @@ func (k *Kubectl) Run(ctx context.Context, in []byte, args ...string) ([]byte, e
 	case ctx.Err() != nil:
 		return nil, context.Cause(ctx)
 	case within.Err() != nil:
-		return nil, fault.New(fault.Source, "the cluster of context %s did not answer within %s", k.Target.Context, asking).
+		return nil, fault.New(fault.ErrSource, "the cluster of context %s did not answer within %s", k.Target.Context, asking).
 			Advise("See whether it does: kubectl --context %s get --raw /readyz", k.Target.Context)
 	case err != nil:
 		return nil, err
@@ -89,7 +89,7 @@ func (k *Kubectl) Run(ctx context.Context, in []byte, args ...string) ([]byte, e
 }
 
 // ErrNotThere is an object that the cluster does not have.
-var ErrNotThere = fault.New(fault.Failed, "it is not there")
+var ErrNotThere = fault.New(fault.ErrFailed, "it is not there")
 
 // noise is what kubectl logs beside its message.
 var noise = regexp.MustCompile(`(?m)^[EWI]\d{4} .*\n?`)
@@ -103,17 +103,17 @@ func (k *Kubectl) refused(text string, args []string) error {
 	case strings.Contains(text, "(NotFound)"):
 		return ErrNotThere
 	case strings.Contains(text, "context") && (strings.Contains(text, "does not exist") || strings.Contains(text, "not found for specified context")):
-		return fault.New(fault.Use, "kubectl knows no context %q", k.Target.Context).Advise("Those that it knows: kubectl config get-contexts")
+		return fault.New(fault.ErrUsage, "kubectl knows no context %q", k.Target.Context).Advise("Those that it knows: kubectl config get-contexts")
 	case strings.Contains(text, "exceeded quota"):
-		return fault.New(fault.NotReady, "the namespace %s has no more room: %s", k.Target.Namespace, first).Advise("Raise its quota, or have fewer copies.")
+		return fault.New(fault.ErrNotReady, "the namespace %s has no more room: %s", k.Target.Namespace, first).Advise("Raise its quota, or have fewer copies.")
 	case strings.Contains(text, "(Forbidden)"):
-		return fault.New(fault.Failed, "the cluster does not let you: %s", first).Advise("Whoever runs it can give you what is missing in namespace %s.", k.Target.Namespace)
+		return fault.New(fault.ErrFailed, "the cluster does not let you: %s", first).Advise("Whoever runs it can give you what is missing in namespace %s.", k.Target.Namespace)
 	case strings.Contains(text, "refused") && strings.Contains(text, "connection"), strings.Contains(text, "Unable to connect"), strings.Contains(text, "no such host"), strings.Contains(text, "i/o timeout"), strings.Contains(text, "TLS handshake"):
-		return fault.New(fault.Source, "the cluster of context %s cannot be reached: %s", k.Target.Context, first).Advise("See whether it answers: kubectl --context %s get --raw /readyz", k.Target.Context)
+		return fault.New(fault.ErrSource, "the cluster of context %s cannot be reached: %s", k.Target.Context, first).Advise("See whether it answers: kubectl --context %s get --raw /readyz", k.Target.Context)
 	case strings.Contains(text, "unknown flag"), strings.Contains(text, "unknown command"):
-		return fault.New(fault.Failed, "this kubectl is too old: %s", first).Advise("Have version 1.28 or later.")
+		return fault.New(fault.ErrFailed, "this kubectl is too old: %s", first).Advise("Have version 1.28 or later.")
 	}
-	return fault.New(fault.Failed, "kubectl %s: %s", args[0], first)
+	return fault.New(fault.ErrFailed, "kubectl %s: %s", args[0], first)
 }
 
 // Apply asks for objects to be as they are given (server-side apply, with every field held to
@@ -250,7 +250,7 @@ func (k *Kubectl) Free(ctx context.Context, s Stack) error {
 	for _, x := range items {
 		l, name := x.Metadata.Labels, strings.ToLower(x.Kind)+"/"+x.Metadata.Name
 		if wanted[name] && (l[labelBy] != Manager || l[labelPartOf] != s.Project || l[labelBay] != s.Bay) {
-			return fault.New(fault.Use, "%s is in namespace %s already, and it is not this bay's", name, s.Namespace).
+			return fault.New(fault.ErrUsage, "%s is in namespace %s already, and it is not this bay's", name, s.Namespace).
 				Advise("Nothing was changed. Choose another namespace, or none, and the bay gets one of its own.")
 		}
 	}
@@ -304,7 +304,7 @@ func (k *Kubectl) Clear(ctx context.Context, s Stack) error {
 			return err
 		}
 		if !ours {
-			return fault.New(fault.Use, "the namespace %s is not this bay's", s.Namespace).Advise("Nothing was removed.")
+			return fault.New(fault.ErrUsage, "the namespace %s is not this bay's", s.Namespace).Advise("Nothing was removed.")
 		}
 		plain := *k
 		plain.Target.Namespace = ""

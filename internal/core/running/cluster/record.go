@@ -34,7 +34,7 @@ func RecordOf(b bay.Bay) (*Record, error) {
 		err = json.Unmarshal(raw, r)
 	}
 	if err != nil {
-		return nil, fault.New(fault.Failed, "it cannot be told where bay %s is: %v", b.Name, err).Advise("Remove %s, and name its cluster again: trammel --bay %s start --cluster CONTEXT/NAMESPACE", recordFile(b), b.Name)
+		return nil, fault.New(fault.ErrFailed, "it cannot be told where bay %s is: %v", b.Name, err).Advise("Remove %s, and name its cluster again: trammel --bay %s start --cluster CONTEXT/NAMESPACE", recordFile(b), b.Name)
 	}
 	return r, nil
 }

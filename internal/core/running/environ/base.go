@@ -23,7 +23,7 @@ var keptNames = []string{
 	"GOPROXY", "GOSUMDB", "GOPRIVATE", "GONOSUMDB", "GONOPROXY",
 	"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY", "http_proxy", "https_proxy", "no_proxy", "all_proxy",
 	"SSL_CERT_FILE", "SSL_CERT_DIR", "NODE_EXTRA_CA_CERTS", "REQUESTS_CA_BUNDLE", "CURL_CA_BUNDLE", "GIT_SSL_CAINFO",
-	"npm_config_registry", "NPM_CONFIG_REGISTRY", "PIP_INDEX_URL",
+	"npm_config_registry", "NPM_CONFIG_REGISTRY", "npm_config_replace_registry_host", "PIP_INDEX_URL",
 }
 
 var keptPrefixes = []string{"LC_", "TRAMMEL_", "XDG_"}
@@ -34,7 +34,7 @@ var keptInside = []string{
 	"COLORTERM", "LOGNAME", "USER", "NO_COLOR", "CI", "TERM", "TERM_PROGRAM", "TZ",
 	"GOPROXY", "GOSUMDB", "GOPRIVATE", "GONOSUMDB", "GONOPROXY",
 	"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY", "http_proxy", "https_proxy", "no_proxy", "all_proxy",
-	"npm_config_registry", "NPM_CONFIG_REGISTRY", "PIP_INDEX_URL",
+	"npm_config_registry", "NPM_CONFIG_REGISTRY", "npm_config_replace_registry_host", "PIP_INDEX_URL",
 }
 
 // certificateNames are variables that name a file of certificates, which a sealed

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
@@ -60,13 +61,37 @@ func Expand(run declare.Run, look func(string) (string, error)) (declare.Run, er
 		}
 		out.Argv = append(out.Argv, a)
 	}
+	for _, text := range append(out.Argv, out.Script) {
+		if name := secretIn(text); name != "" {
+			return out, fault.New(fault.ErrUsage, "%s holds a secret (%s), which may stand in variables only", oneLine(run.String()), name).
+				Advise("Put it into a variable, and use that: scripts and arguments are seen by others and kept.\nFor example: variables = { LEDGER_URL = \"@{service.ledger.url}\" }, and in the script \"$LEDGER_URL\"")
+		}
+	}
 	return out, nil
+}
+
+// secretIn is the name of a secret whose mark is in a text, "" for none.
+func secretIn(text string) string {
+	_, rest, ok := strings.Cut(text, markBegin)
+	name, _, closed := strings.Cut(rest, markEnd)
+	if !ok || !closed {
+		return ""
+	}
+	return name
+}
+
+func oneLine(text string) string {
+	line, _, more := strings.Cut(strings.TrimSpace(text), "\n")
+	if more {
+		line += " …"
+	}
+	return line
 }
 
 // Compile makes the form of a plan that is kept.
 func (p *Plan) Compile(g approval.Given) (*Compiled, error) {
 	if !g.For(p.State).Holds() {
-		return nil, fault.New(fault.NotApproved, "this is consent to something else").Advise("Read it and decide: trammel approve")
+		return nil, fault.New(fault.ErrNotApproved, "this is consent to something else").Advise("Read it and decide: trammel approve")
 	}
 	s := p.State
 	if _, err := os.Stat(p.Folders.Frame); err != nil {
@@ -86,13 +111,13 @@ func (p *Plan) Compile(g approval.Given) (*Compiled, error) {
 		}
 		run, err := Expand(r.Run, p.Lookup(r.Of, copy))
 		if err != nil {
-			return nil, fault.New(fault.Use, "routine %s: %v", r.Name, err)
+			return nil, fault.New(fault.ErrUsage, "routine %s: %v", r.Name, err)
 		}
 		if r.Of != "" { // a routine has no variables of its own, so that the script sets them
 			x, _ := s.Declaration.Service(r.Of)
 			set, err := p.settingsInScript(x)
 			if err != nil {
-				return nil, fault.New(fault.Use, "routine %s: %v", r.Name, err)
+				return nil, fault.New(fault.ErrUsage, "routine %s: %v", r.Name, err)
 			}
 			run.Script = set + run.Script
 		}
@@ -178,7 +203,7 @@ func ReadCompiled(h host.Host, places place.Places, file, dir, bayName string) (
 		return nil, false
 	}
 	var c Compiled
-	if json.Unmarshal(raw, &c) != nil || c.Format != compiledFormat || c.Places != places || c.File != file || c.Dir != dir || c.Bay != bayName {
+	if json.Unmarshal(raw, &c) != nil || c.Format != compiledFormat || !c.Places.Equal(places) || c.File != file || c.Dir != dir || c.Bay != bayName {
 		return nil, false
 	}
 	if named, ok := h.LookupEnv(approval.Variable); ok && named != "" && approval.Named(named) != c.Approved || c.Named && named == "" {
@@ -208,7 +233,7 @@ func (c *Compiled) Isolate(level declare.Isolation, h host.Host) error {
 		return nil
 	}
 	if level == declare.Sealed && c.Environment.View == nil {
-		return fault.New(fault.Use, "%s has no root to be sealed in", c.Project).
+		return fault.New(fault.ErrUsage, "%s has no root to be sealed in", c.Project).
 			Advise("A root comes from a source of kind debian. Declare one, and isolation = \"sealed\" or a toolchain that is from it; then: trammel lock && trammel fit")
 	}
 	c.Environment.Isolation = level

@@ -19,7 +19,7 @@ import (
 
 	"app.example/trammel/internal/core/base/debian"
 	"app.example/trammel/internal/core/checkout/bay"
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/stored/libraries"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -38,7 +38,7 @@ type Environment struct {
 	Isolation declare.Isolation `json:"isolation"`
 	Variables []Variable        `json:"variables"`
 	Path      []string          `json:"path"` // folders, before any of the host's
-	View      *seal.View        `json:"view"` // what sealed isolation shows; nil where there is no root
+	View      *sandbox.View     `json:"view"` // what sealed isolation shows; nil where there is no root
 	Home      string            `json:"home"` // the private home of sealed isolation
 	Secrets   []Secret          `json:"secrets"`
 }

@@ -105,10 +105,10 @@ func TestPortsThatNobodyRecordedAreTheWantedOnes(t *testing.T) {
 
 func TestAPlanShowsNothingWithoutConsent(t *testing.T) {
 	p := plan(t, declare.Clean)
-	if _, err := p.Ready(approval.Given{}); !errors.Is(err, fault.NotApproved) {
+	if _, err := p.Ready(approval.Given{}); !errors.Is(err, fault.ErrNotApproved) {
 		t.Errorf("a Given that nobody gave: %v", err)
 	}
-	if _, err := p.Compile(approval.Given{}); !errors.Is(err, fault.NotApproved) {
+	if _, err := p.Compile(approval.Given{}); !errors.Is(err, fault.ErrNotApproved) {
 		t.Errorf("a kept plan without consent: %v", err)
 	}
 }

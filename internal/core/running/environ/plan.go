@@ -8,7 +8,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/stored/frame"
 	"app.example/trammel/internal/core/stored/libraries"
 	"app.example/trammel/internal/core/written/declare"
@@ -30,7 +30,7 @@ type Plan struct {
 	Modules []libraries.Modules // the node_modules that the checkout shows
 
 	Folders
-	shown *seal.View
+	shown *sandbox.View
 	hosts Hosts
 
 	id   lock.EnvironmentID
@@ -112,7 +112,7 @@ func (p *Plan) Apart(hosts Hosts, ports bay.Ports) (*Plan, error) {
 	out.hosts, out.Ports, out.PortsInside = hosts, ports, ports
 	var err error
 	if out.Environment, err = out.compute(ports); err != nil {
-		return nil, fault.New(fault.Use, "%v", err)
+		return nil, fault.New(fault.ErrUsage, "%v", err)
 	}
 	out.Inside = out.Environment
 	return &out, nil
@@ -137,12 +137,12 @@ func (p *Plan) withPorts(ports bay.Ports) (_ *Plan, err error) {
 		p.PortsInside, _ = bay.Ports{}.Expected(d)
 	}
 	if p.Environment, err = p.compute(p.Ports); err != nil {
-		return nil, fault.New(fault.Use, "%v", err)
+		return nil, fault.New(fault.ErrUsage, "%v", err)
 	}
 	p.Inside = p.Environment
 	if d.Network == declare.NetworkPrivate {
 		if p.Inside, err = p.compute(p.PortsInside); err != nil {
-			return nil, fault.New(fault.Use, "%v", err)
+			return nil, fault.New(fault.ErrUsage, "%v", err)
 		}
 	}
 	return p, nil
@@ -153,13 +153,13 @@ func (p *Plan) withPorts(ports bay.Ports) (_ *Plan, err error) {
 // What the next command goes by is read-only or not there: .trammel but for the homes of
 // tools, the bay's made-up secrets, and where they lie in the checkout, Trammel's own
 // folders. It is nil where the lock has no base root.
-func (p *Plan) view() (v *seal.View, inside string) {
+func (p *Plan) view() (v *sandbox.View, inside string) {
 	s := p.State
 	base, ok := s.Declaration.Base()
 	if !ok || p.Frame.Roots[base.Name] == "" {
 		return nil, ""
 	}
-	v = &seal.View{
+	v = &sandbox.View{
 		Root: p.Frame.Roots[base.Name], Closed: true, Work: s.Dir(), Self: p.Frame.Program,
 		Read:  []string{s.Places.Data, checkout.Local(s.Dir()), filepath.Join(s.Bay.Dir, "secrets")},
 		Write: []string{s.Dir(), s.Bay.Dir, p.cache(), checkout.Local(s.Dir()) + "/home"},

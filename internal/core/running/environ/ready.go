@@ -7,7 +7,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/checkout/approval"
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -27,7 +27,7 @@ func (p *Plan) ReadyInside(g approval.Given) (*Ready, error) { return p.ready(g,
 
 func (p *Plan) ready(g approval.Given, e Environment) (*Ready, error) {
 	if !g.For(p.State).Holds() {
-		return nil, fault.New(fault.NotApproved, "this is consent to something else").Advise("Read it and decide: trammel approve")
+		return nil, fault.New(fault.ErrNotApproved, "this is consent to something else").Advise("Read it and decide: trammel approve")
 	}
 	return &Ready{e, p.State.Host, &vault{host: p.State.Host}}, nil
 }
@@ -87,7 +87,7 @@ func (r *Ready) Missing() error {
 
 // Sees is what a command sees in sealed isolation: the view, and the files of certificates
 // that the host's variables name.
-func (r *Ready) Sees() seal.View {
+func (r *Ready) Sees() sandbox.View {
 	v := *r.View
 	for _, line := range r.Host.Environ {
 		if name, value, _ := strings.Cut(line, "="); slices.Contains(certificateNames, name) && showable(value) {

@@ -53,7 +53,7 @@ func (v *vault) read(s Secret) (string, error) {
 	}
 	value, err := v.fetch(s)
 	if err != nil {
-		return "", fault.New(fault.Use, "the secret %s cannot be had from %s: %v", s.Name, s.From, err).
+		return "", fault.New(fault.ErrUsage, "the secret %s cannot be had from %s: %v", s.Name, s.From, err).
 			Advise("It is declared as [secret.%s]. Whoever gave you the project can tell you its value.", s.Name)
 	}
 	value = strings.TrimRight(value, "\r\n")

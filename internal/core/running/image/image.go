@@ -514,7 +514,7 @@ func (w *writer) locked(file, name string, e tree.Entry) error {
 		return err
 	}
 	if w.hash.Sum() != e.Sum {
-		return fault.New(fault.Drift, "%s is not what is locked", file).Advise("Mend it: trammel verify --deep, then trammel fit")
+		return fault.New(fault.ErrDrift, "%s is not what is locked", file).Advise("Mend it: trammel verify --deep, then trammel fit")
 	}
 	return nil
 }

@@ -37,7 +37,7 @@ const Scheme = "oci://"
 func ToFolder(dir string, index v1.ImageIndex, reference string) error {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		if _, err := os.Stat(filepath.Join(dir, "oci-layout")); err != nil {
-			return fault.New(fault.Use, "%s is there, and is no image layout", dir).Advise("Name another folder, or remove it.")
+			return fault.New(fault.ErrUsage, "%s is there, and is no image layout", dir).Advise("Name another folder, or remove it.")
 		}
 	}
 	parent := filepath.Dir(filepath.Clean(dir))
@@ -147,7 +147,7 @@ func ToArchive(out io.Writer, scratch string, index v1.ImageIndex, reference str
 func ToRegistry(ctx context.Context, reference string, index v1.ImageIndex, through http.RoundTripper) (string, error) {
 	ref, err := name.ParseReference(strings.TrimPrefix(reference, Scheme))
 	if err != nil {
-		return "", fault.New(fault.Use, "%q names no image in a registry: %v", reference, err).Advise("Write, for example: oci://registry.example/heronweir:v1")
+		return "", fault.New(fault.ErrUsage, "%q names no image in a registry: %v", reference, err).Advise("Write, for example: oci://registry.example/heronweir:v1")
 	}
 	options := []remote.Option{remote.WithContext(ctx), remote.WithAuthFromKeychain(authn.DefaultKeychain), remote.WithJobs(4)}
 	if through != nil {
@@ -183,10 +183,10 @@ func Refused(registry string, err error) error {
 	if errors.As(err, &t) {
 		switch t.StatusCode {
 		case http.StatusUnauthorized, http.StatusForbidden:
-			return fault.New(fault.Source, "the registry %s does not let you: %v", registry, t).
+			return fault.New(fault.ErrSource, "the registry %s does not let you: %v", registry, t).
 				Advise("Sign in with the client of registries that you have (its file config.json is read here, DOCKER_CONFIG names its folder), and see that you may write there.")
 		}
-		return fault.New(fault.Source, "the registry %s refuses: %v", registry, t)
+		return fault.New(fault.ErrSource, "the registry %s refuses: %v", registry, t)
 	}
-	return fault.New(fault.Source, "the registry %s cannot be reached: %v", registry, err).Advise("See that its address is right and that it answers.")
+	return fault.New(fault.ErrSource, "the registry %s cannot be reached: %v", registry, err).Advise("See that its address is right and that it answers.")
 }

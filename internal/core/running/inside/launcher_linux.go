@@ -23,7 +23,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/script"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -169,22 +169,22 @@ func (l *launcher) sweep() {
 	}
 }
 
-// process is a child in a group of its own.
-type process struct {
+// child is one in a group of its own.
+type child struct {
 	pid  int
 	ends chan syscall.WaitStatus
 }
 
 // start starts a command; out and err are where it prints.
-func (l *launcher) start(c script.Command, env []string, out, errs *os.File) (*process, error) {
+func (l *launcher) start(c script.Command, env []string, out, errs *os.File) (*child, error) {
 	path := c.Path
 	if path == "" {
 		var err error
-		if path, err = proctree.LookPath(c.Argv[0], env, l.Dir); err != nil {
+		if path, err = process.LookPath(c.Argv[0], env, l.Dir); err != nil {
 			return nil, err
 		}
 	}
-	p := &process{ends: make(chan syscall.WaitStatus, 1)}
+	p := &child{ends: make(chan syscall.WaitStatus, 1)}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	attributes := &syscall.SysProcAttr{Setpgid: true}
@@ -214,7 +214,7 @@ func codeOf(st syscall.WaitStatus) int {
 
 // run starts a command and waits for its end. Signals that come are the command's; one that
 // asks to end becomes stop, and after within the command is ended.
-func (l *launcher) run(p *process, stop syscall.Signal, within time.Duration) int {
+func (l *launcher) run(p *child, stop syscall.Signal, within time.Duration) int {
 	signals := make(chan os.Signal, 16)
 	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP, syscall.SIGQUIT, syscall.SIGUSR1, syscall.SIGUSR2, syscall.SIGWINCH)
 	defer signal.Stop(signals)
@@ -242,13 +242,13 @@ func (l *launcher) run(p *process, stop syscall.Signal, within time.Duration) in
 func (l *launcher) do(_ context.Context, run declare.Run, env []string, args []string) int {
 	c, err := script.CommandOf(run, env, args...)
 	if err == nil {
-		var p *process
+		var p *child
 		if p, err = l.start(c, env, os.Stdout, os.Stderr); err == nil {
 			return l.run(p, 0, 0)
 		}
 	}
 	fmt.Fprintln(os.Stderr, "trammel:", err)
-	var none *proctree.NotFound
+	var none *process.NotFound
 	if errors.As(err, &none) {
 		return 127
 	}
@@ -401,7 +401,7 @@ func (l *launcher) service(ctx context.Context, name string, s Service) int {
 		}
 	}
 	c, err := script.CommandOf(s.Run, env)
-	var p *process
+	var p *child
 	if err == nil {
 		p, err = l.start(c, env, out, errs)
 	}

@@ -26,7 +26,7 @@ func FuzzTemplate(f *testing.F) {
 		_, err = content(f, source, map[string]any{
 			"param": map[string]any{"lanes": int64(3), "species": []string{"silverfin", "mill trout"}, "run": true}, "project": "heronweir",
 		}, func(s string) string { return s })
-		if err != nil && !errors.Is(err, fault.Use) {
+		if err != nil && !errors.Is(err, fault.ErrUsage) {
 			t.Errorf("an error that says nothing to a person: %v", err)
 		}
 	})

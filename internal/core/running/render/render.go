@@ -195,7 +195,7 @@ func Write(in Inputs, e *environ.Ready) (written, kept []string, err error) {
 	record := in.rendered()
 	for _, s := range list {
 		if s.State == Blocked {
-			return written, kept, fault.New(fault.Use, "%s is a file of the project, and %s: [file.%q] would put another in its place", s.File.Path, s.File.Place, s.File.Path).
+			return written, kept, fault.New(fault.ErrUsage, "%s is a file of the project, and %s: [file.%q] would put another in its place", s.File.Path, s.File.Place, s.File.Path).
 				Advise("Render to another path, or take the file out of the project (git rm --cached %s, then move it away).", s.File.Path)
 		}
 		source, err := in.source(s.File)
@@ -277,7 +277,7 @@ func Texts(in Inputs, reveal func(string) string) ([]Text, error) {
 // out explains why a file cannot have its place.
 func out(f declare.File, err error) error {
 	if errors.Is(err, disk.ErrLeaves) {
-		return fault.New(fault.Use, "%s: [file.%q] leads out of the project by a link", f.Place, f.Path).
+		return fault.New(fault.ErrUsage, "%s: [file.%q] leads out of the project by a link", f.Place, f.Path).
 			Advise("A rendered file lies in the project. Name a path whose folders are the project's own, and no links to others.")
 	}
 	return err
@@ -286,11 +286,11 @@ func out(f declare.File, err error) error {
 func (in Inputs) source(f declare.File) ([]byte, error) {
 	raw, err := disk.ReadWithin(in.Declaration.Dir, f.Template, disk.MostText)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fault.New(fault.Use, "%s: the template %s of %s is not there", f.Place, f.Template, f.Path).
+		return nil, fault.New(fault.ErrUsage, "%s: the template %s of %s is not there", f.Place, f.Template, f.Path).
 			Advise("Write it, or take [file.%q] out of the declaration.", f.Path)
 	}
 	if err != nil {
-		return nil, fault.New(fault.Use, "%s: the template %s of %s %s", f.Place, f.Template, f.Path, disk.InWords(err))
+		return nil, fault.New(fault.ErrUsage, "%s: the template %s of %s %s", f.Place, f.Template, f.Path, disk.InWords(err))
 	}
 	return raw, nil
 }
@@ -311,12 +311,12 @@ func (l *limited) Write(p []byte) (int, error) {
 func content(f declare.File, source []byte, names map[string]any, reveal func(string) string) ([]byte, error) {
 	t, err := template.New(f.Template).Option("missingkey=error").Parse(string(source))
 	if err != nil {
-		return nil, fault.New(fault.Use, "the template does not parse: %s", strings.TrimPrefix(err.Error(), "template: ")).
+		return nil, fault.New(fault.ErrUsage, "the template does not parse: %s", strings.TrimPrefix(err.Error(), "template: ")).
 			Advise("Templates are Go's text/template.")
 	}
 	var b limited
 	if err := t.Execute(&b, names); err != nil {
-		return nil, fault.New(fault.Use, "%s cannot be rendered: %s", f.Path, strings.TrimPrefix(err.Error(), "template: ")).
+		return nil, fault.New(fault.ErrUsage, "%s cannot be rendered: %s", f.Path, strings.TrimPrefix(err.Error(), "template: ")).
 			Advise("A template knows .param, .service, .secret, .project and .bay; a name with a dash is had by: index .param \"spring-run\"")
 	}
 	return []byte(reveal(b.String())), nil

@@ -21,8 +21,8 @@ import (
 	"mvdan.cc/sh/v3/interp"
 	"mvdan.cc/sh/v3/syntax"
 
-	"app.example/trammel/internal/core/kernel/proctree"
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/process"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -75,7 +75,7 @@ func In(e *environ.Ready, dir string, c Command) (Command, error) {
 	if self, err := os.Executable(); err == nil && path == self {
 		path = view.Self // this program shows under another name
 	}
-	file, argv, err := seal.Command(view, dir, path, c.Argv)
+	file, argv, err := sandbox.Command(view, dir, path, c.Argv)
 	return Command{file, argv}, err
 }
 
@@ -190,7 +190,8 @@ func Interpret(ctx context.Context, source string, args, env []string, dir strin
 		return 2, err
 	}
 	err = r.Run(ctx, file)
-	if status, ok := interp.IsExitStatus(err); ok {
+	var status interp.ExitStatus
+	if errors.As(err, &status) {
 		if text := last.failed(source); text != "" && ctx.Err() == nil {
 			fmt.Fprintf(stderr, "%s (exit code %d)\n", text, status)
 		}
@@ -271,9 +272,9 @@ func execute(ctx context.Context, args []string) error {
 	for _, name := range slices.Sorted(maps.Keys(values)) {
 		env = append(env, name+"="+values[name])
 	}
-	path, err := proctree.LookPath(args[0], env, h.Dir)
+	path, err := process.LookPath(args[0], env, h.Dir)
 	if err != nil {
-		var missing *proctree.NotFound
+		var missing *process.NotFound
 		if errors.As(err, &missing) {
 			fmt.Fprintf(h.Stderr, "%v in this environment\n", err)
 			return interp.ExitStatus(127)

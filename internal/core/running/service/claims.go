@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/checkout/bay"
@@ -77,7 +78,9 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 	s.halt(r.Context(), s.holders(moving))
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	left := map[int]bool{} // numbers that this bay itself had a moment ago
 	for _, key := range moving {
+		left[ports[key]] = true
 		if held := s.claims[key]; held != nil {
 			held.Release()
 			delete(s.claims, key)
@@ -87,7 +90,7 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 	for _, key := range keys {
 		c := s.claims[key]
 		if c == nil {
-			if c, err = take(s.bay, ports, key, o); err != nil {
+			if c, err = take(s.bay, ports, key, o, left); err != nil {
 				return nil, err
 			}
 		}
@@ -105,8 +108,9 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 }
 
 // take claims a number for a key: the recorded one, or the declared one where nothing is
-// recorded or the declared ones are asked for; else another.
-func take(b bay.Bay, ports bay.Ports, key string, o Order) (*bay.Claim, error) {
+// recorded or the declared ones are asked for; else another. left are numbers that the bay
+// itself gave up just now.
+func take(b bay.Bay, ports bay.Ports, key string, o Order, left map[int]bool) (*bay.Claim, error) {
 	tries := []int{ports[key]}
 	if ports[key] == 0 || o.Declared {
 		tries = append([]int{o.Wanted[key]}, tries...)
@@ -117,6 +121,11 @@ func take(b bay.Bay, ports bay.Ports, key string, o Order) (*bay.Claim, error) {
 			continue
 		}
 		c, err := bay.Take(number)
+		// What was let go just now may take the kernel an instant: its last connections, the end of a process.
+		for try := 0; left[number] && errors.Is(err, bay.ErrTaken) && try < 100; try++ {
+			time.Sleep(10 * time.Millisecond)
+			c, err = bay.Take(number)
+		}
 		if err == nil || !errors.Is(err, bay.ErrTaken) {
 			return c, err
 		}

@@ -257,10 +257,10 @@ func (c *Client) deaf() error {
 	raw, _ := disk.Read(c.bay.SupervisorLock(), 64)
 	pid, err := strconv.Atoi(strings.TrimSpace(string(raw)))
 	if err != nil {
-		return fault.New(fault.NotReady, "the supervisor of bay %s does not answer", c.bay.Name).
+		return fault.New(fault.ErrNotReady, "the supervisor of bay %s does not answer", c.bay.Name).
 			Advise("Its log: %s", c.bay.SupervisorLog())
 	}
-	return fault.New(fault.NotReady, "the supervisor of bay %s (pid %d) does not answer", c.bay.Name, pid).
+	return fault.New(fault.ErrNotReady, "the supervisor of bay %s (pid %d) does not answer", c.bay.Name, pid).
 		Advise("Where it was suspended, wake it: kill -CONT %d\nOtherwise end it, and its services with it: kill -KILL %d\nThen: trammel start. Its log: %s", pid, pid, c.bay.SupervisorLog())
 }
 
@@ -269,7 +269,7 @@ func (c *Client) deaf() error {
 func (c *Client) Start(ctx context.Context, g approval.Given, s Spec) (Status, error) {
 	var out Status
 	if !g.Holds() {
-		return out, fault.New(fault.NotApproved, "nobody has approved service %s", s.Name).Advise("Read it and decide: trammel approve")
+		return out, fault.New(fault.ErrNotApproved, "nobody has approved service %s", s.Name).Advise("Read it and decide: trammel approve")
 	}
 	err := c.insist(ctx, "/start", s, &out)
 	return out, err

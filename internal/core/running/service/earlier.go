@@ -11,7 +11,7 @@ import (
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/checkout/bay"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 )
 
 // When a supervisor is killed its services die with it, but not in the same instant: the
@@ -34,7 +34,7 @@ type trees struct {
 
 type noted struct {
 	name    string
-	process proctree.Process
+	process process.Process
 }
 
 func (n noted) String() string { return fmt.Sprintf("%s (pid %d)", n.name, n.process.Pid) }
@@ -113,7 +113,7 @@ func (t *trees) wait(ctx context.Context) error {
 
 // note notes a tree that nothing runs in yet.
 func (t *trees) note(name string, pid int) error {
-	n := noted{name, proctree.ProcessOf(pid)}
+	n := noted{name, process.ProcessOf(pid)}
 	line := fmt.Sprintf("%d %d %s\n", n.process.Pid, n.process.Started, n.name)
 	t.mu.Lock()
 	defer t.mu.Unlock()

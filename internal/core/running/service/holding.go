@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"app.example/trammel/internal/core/kernel/listen"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 )
 
 // A port answers for a service only when a process of that service's own tree holds the
@@ -21,13 +21,13 @@ import (
 type holding struct {
 	spec Spec
 	g    *ground
-	tree *proctree.Tree
+	tree *process.Tree
 
 	mu   sync.Mutex
 	ours map[uint64]bool // sockets that were found to be the tree's
 }
 
-func newHolding(spec Spec, g *ground, tree *proctree.Tree) *holding {
+func newHolding(spec Spec, g *ground, tree *process.Tree) *holding {
 	return &holding{spec: spec, g: g, tree: tree, ours: map[uint64]bool{}}
 }
 

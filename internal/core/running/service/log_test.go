@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 )
@@ -119,6 +120,7 @@ func TestFollowingALogLosesAndRepeatsNoLineAcrossRotations(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
 	defer cancel()
 	var writing sync.WaitGroup
+	var reached atomic.Int64 // the last line that was seen
 	writing.Go(func() {
 		for i := 3; i < lines; i++ {
 			w.line("out", fmt.Append(nil, i))
@@ -127,12 +129,16 @@ func TestFollowingALogLosesAndRepeatsNoLineAcrossRotations(t *testing.T) {
 				if i%1000 == 0 {
 					rotate() // a file with nothing in it
 				}
-				time.Sleep(120 * time.Millisecond) // no more than two between two looks
+				for reached.Load() < int64(i) && ctx.Err() == nil { // no more than two between two looks
+					time.Sleep(time.Millisecond)
+				}
 			}
 		}
 	})
 	tail.Follow(ctx, func(l Line) {
-		if seen = append(seen, l.Text); l.Text == fmt.Sprint(lines-1) {
+		seen = append(seen, l.Text)
+		reached.Store(int64(len(seen) - 1))
+		if l.Text == fmt.Sprint(lines-1) {
 			cancel()
 		}
 	})

@@ -49,7 +49,7 @@ func (t *router) overview(w http.ResponseWriter, r *http.Request, running []rout
 	if port != "" {
 		port = ":" + port
 	}
-	link := func(host string) string { return "http://" + host + port + "/" }
+	link := func(host string) string { return scheme(r) + host + port + "/" }
 	var out []bayOut
 	for _, b := range running {
 		list, err := statusOf(r.Context(), b.Records)

@@ -438,7 +438,7 @@ func (p *page) asked(w http.ResponseWriter, r *http.Request) (ask question, ok b
 	origin := r.Header.Get("Origin")
 	site := r.Header.Get("Sec-Fetch-Site")
 	given := []byte(r.Header.Get("X-Trammel-Token"))
-	if subtle.ConstantTimeCompare(given, []byte(p.token)) != 1 || origin != "" && origin != "http://"+r.Host || site != "" && site != "same-origin" {
+	if subtle.ConstantTimeCompare(given, []byte(p.token)) != 1 || origin != "" && origin != "http://"+r.Host && origin != "https://"+r.Host || site != "" && site != "same-origin" {
 		http.Error(w, "this is not asked for by the page itself; load it anew", http.StatusForbidden)
 		return ask, false
 	}

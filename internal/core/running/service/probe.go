@@ -15,7 +15,7 @@ import (
 
 	"app.example/trammel/internal/core/base/mask"
 	"app.example/trammel/internal/core/kernel/listen"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 )
 
 // pause between two probes: short at first, when most services get ready, then
@@ -81,7 +81,7 @@ const grace = 200 * time.Millisecond
 const longest = 5
 
 // within is a context that ends when a service has had its time. Time in which its processes use
-// a good part of a core does not count.
+// a good part of a core does not count, or half of what each gets on a machine that is busy.
 func (h *holding) within(ctx context.Context, while time.Duration) (context.Context, context.CancelFunc) {
 	ctx, cancel := context.WithCancel(ctx)
 	begun := time.Now()
@@ -96,7 +96,7 @@ func (h *holding) within(ctx context.Context, while time.Duration) (context.Cont
 			}
 			used := float64(listen.UseOf(listen.Below(h.tree.Pid)).Ticks-before) / 100
 			passed := time.Since(at).Seconds()
-			if used < passed/4 || time.Since(begun) > longest*while {
+			if used < passed*min(0.25, listen.Share()/2) || time.Since(begun) > longest*while {
 				return
 			}
 			wait = min(while, 2*time.Second)
@@ -234,7 +234,7 @@ func answers(ctx context.Context, client *http.Client, url string, status int) e
 
 func (s Spec) commandProbe(ctx context.Context, g *ground) error {
 	var said bytes.Buffer
-	e, err := proctree.Read(ctx, proctree.Spec{Path: s.Ready.Path, Argv: s.Ready.Command, Env: s.Env, Dir: s.Dir, On: g.on()}, proctree.Reading{Out: proctree.Text(&said, 16<<10)})
+	e, err := process.Read(ctx, process.Spec{Path: s.Ready.Path, Argv: s.Ready.Command, Env: s.Env, Dir: s.Dir, On: g.on()}, process.Reading{Out: process.Text(&said, 16<<10)})
 	switch {
 	case ctx.Err() != nil:
 		return errors.New("the probe did not end in time")

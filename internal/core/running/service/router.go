@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -23,6 +24,7 @@ import (
 	"syscall"
 	"time"
 
+	"app.example/trammel/internal/core/base/authority"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/checkout/bay"
@@ -37,6 +39,14 @@ import (
 // routerPorts are tried in turn; the first is what people know. Another user of the
 // machine may have it. 0 is any that is free.
 var routerPorts = []int{4280, 4281, 4282, 4283, 0}
+
+// securePorts are those for https, one for each of the others: 4243 for 4280.
+func securePort(port int) int {
+	if port == 0 {
+		return 0
+	}
+	return port - 37
+}
 
 // routes are what one bay's supervisor publishes.
 type routes struct {
@@ -167,7 +177,14 @@ func (s *supervisor) withdraw() { os.Remove(routesFile(s.bay)) }
 
 // RouterPort is the port on which the user's names are served now; 0 when they are not.
 func RouterPort(state string) int {
-	raw, err := disk.Read(filepath.Join(state, "routes", "port"), 64)
+	return portIn(filepath.Join(state, "routes", "port"))
+}
+
+// SecurePort is the port on which they are served over https; 0 when they are not.
+func SecurePort(state string) int { return portIn(secureFile(state)) }
+
+func portIn(file string) int {
+	raw, err := disk.Read(file, 64)
 	n, convErr := strconv.Atoi(string(raw))
 	if err != nil || convErr != nil {
 		return 0
@@ -217,11 +234,10 @@ func (s *supervisor) serveNames(ctx context.Context) {
 		if err := disk.WriteCache(file, []byte(strconv.Itoa(l.Addr().(*net.TCPAddr).Port))); err != nil {
 			s.log.Warn("the port of names cannot be noted", "error", err)
 		}
-		server := &http.Server{
-			Handler: &router{dir: s.bay.Routes(), log: s.log, self: s.page.self}, ReadHeaderTimeout: 10 * time.Second,
-			ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
-		}
+		handler := &router{dir: s.bay.Routes(), log: s.log, self: s.page.self}
+		server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
 		go func() { <-ctx.Done(); server.Close() }()
+		go s.serveSecurely(ctx, handler, port)
 		s.routing.Store(true)
 		_ = server.Serve(l)
 		s.routing.Store(false)
@@ -229,6 +245,46 @@ func (s *supervisor) serveNames(ctx context.Context) {
 		return
 	}
 }
+
+// serveSecurely serves the same names over https, with certificates of this machine's own
+// authority.
+func (s *supervisor) serveSecurely(ctx context.Context, handler http.Handler, beside int) {
+	own, err := authority.Open(ctx, s.bay.State)
+	if err != nil {
+		s.log.Warn("names are not served over https", "error", err)
+		return
+	}
+	var l net.Listener
+	for _, port := range []int{securePort(beside), 0} {
+		if l, err = net.Listen("tcp4", "127.0.0.1:"+strconv.Itoa(port)); err == nil {
+			break
+		}
+	}
+	if err != nil {
+		s.log.Warn("names are not served over https", "error", err)
+		return
+	}
+	file := secureFile(s.bay.State)
+	if err := disk.WriteCache(file, []byte(strconv.Itoa(l.Addr().(*net.TCPAddr).Port))); err != nil {
+		s.log.Warn("the port of names cannot be noted", "error", err)
+	}
+	defer os.Remove(file)
+	server := &http.Server{
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+		TLSNextProto: map[string]func(*http.Server, *tls.Conn, http.Handler){}, // answers and upgrades are handed to the connection itself
+		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+			name := strings.ToLower(hello.ServerName)
+			if name == "" || !authority.Vouches(name) {
+				name = "localhost"
+			}
+			return own.For(name)
+		}},
+	}
+	go func() { <-ctx.Done(); server.Close() }()
+	_ = server.ServeTLS(l, "", "")
+}
+
+func secureFile(state string) string { return filepath.Join(state, "routes", "secure") }
 
 // router sends requests on by the name that they are for.
 type router struct {
@@ -252,6 +308,14 @@ func (t *router) known() []routes {
 		out = append(out, r)
 	}
 	return out
+}
+
+// scheme is how a request came, so that links lead back the same way.
+func scheme(r *http.Request) string {
+	if r.TLS != nil {
+		return "https://"
+	}
+	return "http://"
 }
 
 func control(ctx context.Context, dir string) (net.Conn, error) {
@@ -408,9 +472,9 @@ func (t *router) unknown(w http.ResponseWriter, r *http.Request, name string, al
 			continue
 		}
 		c.Close()
-		links = append(links, "http://"+b.host("")+port+"/")
+		links = append(links, scheme(r)+b.host("")+port+"/")
 		for _, service := range slices.Sorted(maps.Keys(b.Services)) {
-			links = append(links, "http://"+b.host(service)+port+"/")
+			links = append(links, scheme(r)+b.host(service)+port+"/")
 		}
 	}
 	slices.Sort(links)

@@ -125,6 +125,7 @@ type Status struct {
 	Build    string         `json:"build"`
 	Weak     bool           `json:"weak,omitempty"`    // runs without a namespace: clean-up is weaker
 	Address  string         `json:"address,omitempty"` // URL by name, of one that browsers are sent to
+	Secure   string         `json:"secure,omitempty"`  // the same over https, by this machine's own authority
 	Own      string         `json:"own,omitempty"`     // URL of this copy, where there are several
 	Open     []string       `json:"open,omitempty"`    // declared ports that other machines reach too, as address and port
 	Taken    string         `json:"taken,omitempty"`   // name of the port that a stranger has, where that is why it failed

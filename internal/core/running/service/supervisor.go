@@ -24,7 +24,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/listen"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -270,6 +270,9 @@ func (s *supervisor) statuses() []Status {
 		}
 		if u.spec.Web != "" && st.Running() {
 			st.Address = s.address(u.spec.Service)
+			if port := SecurePort(s.bay.State); port != 0 && st.Address != "" {
+				st.Secure = fmt.Sprintf("https://%s:%d/", routes{Label: s.label, Bay: s.bay.Name}.host(u.spec.Service), port)
+			}
 			if copy, ok := copyOf(u.spec.Name, u.spec.Service); ok && st.Address != "" {
 				st.Own = s.address(copy + "." + u.spec.Service)
 			}
@@ -396,7 +399,7 @@ func (u *unit) send(name string, number syscall.Signal) (pid int, err error) {
 	if h == nil || !u.Status().Running() {
 		return 0, errors.New("it does not run")
 	}
-	program := proctree.ProcessOf(h.tree.Program())
+	program := process.ProcessOf(h.tree.Program())
 	if !slices.Contains(listen.Below(h.tree.Pid), program.Pid) {
 		return 0, errors.New("it has just ended")
 	}

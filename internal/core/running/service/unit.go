@@ -20,7 +20,7 @@ import (
 	"app.example/trammel/internal/core/base/mask"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/listen"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -206,7 +206,7 @@ func (u *unit) run(ctx context.Context) {
 // once runs the service one time. problem is set when the service could not be
 // started or did not get ready, which another start would not help; ended when it was
 // made to end because it failed.
-func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duration, problem, ended string) {
+func (u *unit) once(ctx context.Context) (exit process.Exit, ready time.Duration, problem, ended string) {
 	outRead, outWrite, err := os.Pipe()
 	if err != nil {
 		return exit, 0, "cannot start: " + inPlainWords(err).Error(), ""
@@ -244,7 +244,7 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 		env, told = append(env, n.variable()), n.ready
 	}
 	probe := u.spec.prober(u.g, u.log, told, time.Now())
-	tree, err := proctree.Start(proctree.Spec{
+	tree, err := process.Start(process.Spec{
 		Path: u.spec.Path, Argv: u.spec.Argv, Env: env, Dir: u.spec.Dir, Stdout: outWrite, Stderr: errWrite, On: u.g.on(),
 		Born: func(pid int) error { return u.note(u.spec.Name, pid) },
 	})
@@ -260,6 +260,7 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 	u.mu.Lock()
 	u.holds, u.lost = holds, ""
 	u.mu.Unlock()
+	own := tree.Own()
 	u.set(func(s *Status) { s.State, s.Pid, s.Weak = Starting, tree.Program(), tree.Weak })
 
 	probing, stopProbing := context.WithCancel(ctx)
@@ -276,7 +277,8 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 			}
 			u.end(tree)
 		default:
-			if holds.indirect() { // its program may end now, and what listens with it
+			// Its program may end now, and what listens with it; or it has, and its init is about to say so.
+			if holds.indirect() || tree.Own() != own {
 				holds.lasts(ctx, grace)
 			}
 			select {
@@ -311,7 +313,7 @@ func (u *unit) once(ctx context.Context) (exit proctree.Exit, ready time.Duratio
 // watch probes a service that is ready until it ends. One that fails for as long as it
 // may take to get ready is ended when it would be started again after a failure; then
 // it says why.
-func (u *unit) watch(ctx context.Context, tree *proctree.Tree, probe func(context.Context) error, holds *holding) (ended string) {
+func (u *unit) watch(ctx context.Context, tree *process.Tree, probe func(context.Context) error, holds *holding) (ended string) {
 	every := u.spec.liveness()
 	if every == 0 {
 		return ""
@@ -390,7 +392,7 @@ var signals = map[string]syscall.Signal{
 }
 
 // end asks the service to stop and makes it stop when its time is over.
-func (u *unit) end(tree *proctree.Tree) {
+func (u *unit) end(tree *process.Tree) {
 	tree.Signal(signals[u.spec.Signal])
 	select {
 	case <-tree.Done():

@@ -15,7 +15,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/mask"
-	"app.example/trammel/internal/core/kernel/proctree"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/running/script"
 	"app.example/trammel/internal/core/written/declare"
@@ -61,11 +61,11 @@ func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 	defer log.Close()
 	run, err := environ.Expand(st.Step.Run, r.Look)
 	if err != nil {
-		return fault.New(fault.Use, "step %s: %v", name, err)
+		return fault.New(fault.ErrUsage, "step %s: %v", name, err)
 	}
 	command, env, err := script.Of(r.Environment, script.Strictly(run), r.Dir)
 	if err != nil {
-		return fault.New(fault.Use, "step %s: %v", name, err)
+		return fault.New(fault.ErrUsage, "step %s: %v", name, err)
 	}
 	for try := 0; ; try++ {
 		how, lines, err := r.try(ctx, st, command, env, log)
@@ -104,7 +104,7 @@ const pause = 500 * time.Millisecond
 func (r *Runner) Evidence(ctx context.Context, s declare.Step) ([]string, error) {
 	run, err := environ.Expand(s.Evidence, r.Look)
 	if err != nil {
-		return nil, fault.New(fault.Use, "the evidence of step %s: %v", s.Name, err)
+		return nil, fault.New(fault.ErrUsage, "the evidence of step %s: %v", s.Name, err)
 	}
 	command, env, err := script.Of(r.Environment, run, r.Dir)
 	if err != nil {
@@ -112,7 +112,7 @@ func (r *Runner) Evidence(ctx context.Context, s declare.Step) ([]string, error)
 	}
 	o, err := Output(ctx, command, env, r.Dir, r.Environment.Masks(), 60*time.Second)
 	if err == nil && !o.Exit.OK() {
-		err = fault.New(fault.Failed, "the evidence of step %s cannot be had: %s", s.Name, o.Exit).Advise("%s", o.Last(4))
+		err = fault.New(fault.ErrFailed, "the evidence of step %s cannot be had: %s", s.Name, o.Exit).Advise("%s", o.Last(4))
 	}
 	return o.Lines, err
 }
@@ -121,7 +121,7 @@ func (r *Runner) Evidence(ctx context.Context, s declare.Step) ([]string, error)
 type Outcome struct {
 	Lines   []string // of its standard output
 	Remarks []string // of its standard error
-	Exit    proctree.Exit
+	Exit    process.Exit
 }
 
 // Last is the end of what it said, for messages: its remarks where it made any.
@@ -139,7 +139,7 @@ func Output(ctx context.Context, command script.Command, env []string, dir strin
 	outer := ctx
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
-	o.Exit, err = proctree.Read(ctx, proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir}, proctree.Reading{
+	o.Exit, err = process.Read(ctx, process.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir}, process.Reading{
 		Out:     func(r io.Reader) { o.Lines = linesOf(r, masks) },
 		Remarks: func(r io.Reader) { o.Remarks = linesOf(r, masks) },
 	})
@@ -168,8 +168,8 @@ func (r *Runner) try(ctx context.Context, st Status, command script.Command, env
 		ctx, cancel = context.WithTimeout(ctx, st.Step.Within)
 		defer cancel()
 	}
-	spec := proctree.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: r.Dir}
-	exit, err := proctree.Read(ctx, spec, proctree.Reading{Grace: grace, Out: func(out io.Reader) {
+	spec := process.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: r.Dir}
+	exit, err := process.Read(ctx, spec, process.Reading{Grace: grace, Out: func(out io.Reader) {
 		kept := &bounded{w: log, left: maxLog}
 		lines = follow(ctx, "step "+name, mask.Reader(out, r.Environment.Masks()), kept)
 		kept.close()
@@ -243,7 +243,7 @@ func follow(ctx context.Context, task string, out io.Reader, log io.Writer) []st
 // failed is the message of a step that did not succeed: its last lines, its log,
 // and how to try by hand and go on.
 func (r *Runner) failed(st Status, run declare.Run, lines []string, how string) error {
-	e := fault.New(fault.Failed, "step %s failed: %s", st.Step.Name, how)
+	e := fault.New(fault.ErrFailed, "step %s failed: %s", st.Step.Name, how)
 	var do strings.Builder
 	for _, l := range lines {
 		do.WriteString("| " + l + "\n")

@@ -86,7 +86,7 @@ func Open(address, dir, scratch string) (*Depot, error) {
 		return d, err
 	}
 	if strings.Contains(address, "://") {
-		return nil, fault.New(fault.Use, "%q is no depot", address).Advise("A depot is a registry, as oci://registry.example/depot, or a folder.")
+		return nil, fault.New(fault.ErrUsage, "%q is no depot", address).Advise("A depot is a registry, as oci://registry.example/depot, or a folder.")
 	}
 	if !filepath.IsAbs(address) {
 		address = filepath.Join(dir, address)

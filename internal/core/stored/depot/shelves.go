@@ -34,7 +34,7 @@ type registry struct{ repository name.Repository }
 func openRegistry(text string) (*registry, error) {
 	r, err := name.NewRepository(text)
 	if err != nil {
-		return nil, fault.New(fault.Use, "%q names no repository of a registry: %v", Scheme+text, err).Advise("Write, for example: oci://registry.example/depot")
+		return nil, fault.New(fault.ErrUsage, "%q names no repository of a registry: %v", Scheme+text, err).Advise("Write, for example: oci://registry.example/depot")
 	}
 	return &registry{r}, nil
 }

@@ -26,8 +26,8 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/stored/root"
 	"app.example/trammel/internal/core/stored/store"
+	"app.example/trammel/internal/core/stored/system"
 	"app.example/trammel/internal/core/stored/tree"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -108,7 +108,7 @@ func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
 		for command, file := range p.Named(commands) {
 			full := filepath.Join(s.Path(p), filepath.FromSlash(file))
 			if old, ok := files[command]; ok && old != full {
-				return Frame{}, fault.New(fault.Use, "the command %s comes from both %s and %s", command, owner[command], p.Item).
+				return Frame{}, fault.New(fault.ErrUsage, "the command %s comes from both %s and %s", command, owner[command], p.Item).
 					Advise("Take one of the two toolchains out of the declaration, or have one under names of its own:\n  %s = { …, prefix = \"%s-\" }, or commands = { %s = \"…\" }", p.Item, p.Item, command)
 			}
 			if _, ok := files[command]; !ok {
@@ -219,7 +219,7 @@ func commandsOf(s *store.Store, p lock.PartOn) (map[string]string, error) {
 				out[filepath.Base(e.Path)] = e.Path
 			}
 		}
-		for _, name := range root.Alternatives(s.Path(part)) { // what the package's script would have linked
+		for _, name := range system.Alternatives(s.Path(part)) { // what the package's script would have linked
 			if info, err := fs.Stat(below, name); err == nil && slices.Contains(binFolders, filepath.Dir(name)) && info.Mode().IsRegular() {
 				out[filepath.Base(name)] = name
 			}

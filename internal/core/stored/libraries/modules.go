@@ -123,7 +123,7 @@ func (m Modules) Make() error {
 		return err
 	default:
 		if mark, err := root.Lstat(path.Join(m.Folder, marker)); !info.IsDir() || err != nil || !mark.Mode().IsRegular() {
-			return fault.New(fault.Use, "%s is there, and Trammel did not make it", m.Folder).
+			return fault.New(fault.ErrUsage, "%s is there, and Trammel did not make it", m.Folder).
 				Advise("What is in it may be somebody's work, so it was left alone. Move it away: mv %s %s.before", m.Folder, m.Folder)
 		}
 	}
@@ -137,7 +137,7 @@ func (m Modules) Make() error {
 			return nil
 		}
 		if e.Type()&fs.ModeSymlink == 0 {
-			return fault.New(fault.Use, "%s is there, and is of no set", full).
+			return fault.New(fault.ErrUsage, "%s is there, and is of no set", full).
 				Advise("Somebody put it there. Take it away, or ask for the package: trammel set SET/%s=latest", name)
 		}
 		return root.Remove(full)

@@ -12,7 +12,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"app.example/trammel/internal/core/base/fault"
@@ -38,7 +37,7 @@ func Python(ctx context.Context, dir, set string, wheels []merge.Piece, interpre
 	b := merge.New(dir)
 	b.Pieces = wheels
 	b.Settle = func(old, x merge.Placed) (merge.Placed, error) {
-		return x, fault.New(fault.Source, "%s both have the file %s, and it differs", both(wheels, old, x), x.Path).
+		return x, fault.New(fault.ErrSource, "%s both have the file %s, and it differs", both(wheels, old, x), x.Path).
 			Advise("Two packages that bring one module cannot be in one set. Ask for one of the two.")
 	}
 	site := PythonFolder(interpreter)
@@ -100,11 +99,11 @@ func wheel(b *merge.Tree, i int, w merge.Piece, site, interpreter string) error 
 				}
 				continue
 			default:
-				return fault.New(fault.Source, "the wheel of %s %s has files of the kind %q, which no installer knows", w.Name, w.Version, kind)
+				return fault.New(fault.ErrSource, "the wheel of %s %s has files of the kind %q, which no installer knows", w.Name, w.Version, kind)
 			}
 		}
 		if e.Type == tree.Link {
-			return fault.New(fault.Source, "the wheel of %s %s has the link %s; wheels have files only", w.Name, w.Version, from)
+			return fault.New(fault.ErrSource, "the wheel of %s %s has the link %s; wheels have files only", w.Name, w.Version, from)
 		}
 		if err := b.Put(merge.Placed{Entry: e, Piece: i, From: from}); err != nil {
 			return err
@@ -126,16 +125,16 @@ func infoFolder(w merge.Piece) (string, error) {
 		}
 	}
 	if len(found) != 1 {
-		return "", fault.New(fault.Source, "the wheel of %s %s has %d folders of metadata, and a wheel has one", w.Name, w.Version, len(found))
+		return "", fault.New(fault.ErrSource, "the wheel of %s %s has %d folders of metadata, and a wheel has one", w.Name, w.Version, len(found))
 	}
 	for info := range found {
 		raw, err := os.ReadFile(filepath.Join(w.Dir, info, "METADATA"))
 		if err != nil {
-			return "", fault.New(fault.Source, "the wheel of %s %s has no METADATA", w.Name, w.Version)
+			return "", fault.New(fault.ErrSource, "the wheel of %s %s has no METADATA", w.Name, w.Version)
 		}
 		m, err := python.ParseMetadata(raw)
 		if err != nil || m.Name != w.Name || version.PEP440.Compare(m.Version, w.Version) != 0 {
-			return "", fault.New(fault.Source, "the wheel of %s %s says of itself that it is another package", w.Name, w.Version).Advise("Nothing was made of it.")
+			return "", fault.New(fault.ErrSource, "the wheel of %s %s says of itself that it is another package", w.Name, w.Version).Advise("Nothing was made of it.")
 		}
 		return info, nil
 	}
@@ -224,7 +223,7 @@ func consoleScripts(b *merge.Tree, w merge.Piece, info, site, interpreter string
 		}
 		m := object().FindStringSubmatch(strings.TrimSpace(value))
 		if m == nil || !commandName().MatchString(name) {
-			return fault.New(fault.Source, "%s %s: %q is no command that can be made", w.Name, w.Version, line)
+			return fault.New(fault.ErrSource, "%s %s: %q is no command that can be made", w.Name, w.Version, line)
 		}
 		first, _, _ := strings.Cut(m[2], ".")
 		script := starter(interpreter) + finder(interpreter) + "import sys\nfrom " + m[1] + " import " + first + "\nif __name__ == \"__main__\":\n    sys.exit(" + m[2] + "())\n"
@@ -232,23 +231,11 @@ func consoleScripts(b *merge.Tree, w merge.Piece, info, site, interpreter string
 			continue // the set has its own
 		}
 		if _, taken := b.Placed["bin/"+name]; taken {
-			return fault.New(fault.Source, "%s %s brings the command %s, and another package of the set does too", w.Name, w.Version, name)
+			return fault.New(fault.ErrSource, "%s %s brings the command %s, and another package of the set does too", w.Name, w.Version, name)
 		}
 		if err := b.MakeCommand("bin/"+name, []byte(script)); err != nil {
 			return err
 		}
 	}
 	return lines.Err()
-}
-
-// Commands are the commands that a set has in its bin, sorted.
-func Commands(m tree.Manifest) []string {
-	var out []string
-	for _, e := range m {
-		if name, ok := strings.CutPrefix(e.Path, "bin/"); ok && !strings.Contains(name, "/") && (e.Type == tree.Executable || e.Type == tree.Link) {
-			out = append(out, name)
-		}
-	}
-	slices.Sort(out)
-	return out
 }

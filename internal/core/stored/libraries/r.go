@@ -18,7 +18,7 @@ func R(ctx context.Context, dir string, built []merge.Piece) (tree.Manifest, err
 	b := merge.New(dir)
 	b.Pieces = built
 	b.Settle = func(old, x merge.Placed) (merge.Placed, error) {
-		return x, fault.New(fault.Source, "%s both have the file %s, and it differs", both(built, old, x), x.Path)
+		return x, fault.New(fault.ErrSource, "%s both have the file %s, and it differs", both(built, old, x), x.Path)
 	}
 	for i, p := range built {
 		for _, e := range p.Manifest {

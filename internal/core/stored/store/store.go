@@ -2,7 +2,7 @@
 // projects of a user share.
 //
 // Promises: a part that has its name in the store is whole and was checked; a
-// process that is killed at any instant leaves at most a nameless folder, which
+// process that is killed at any instant leaves at most a unlinked folder, which
 // the next one to add that part removes; two processes that want one part do the
 // work once. Nothing in the store changes after it has appeared.
 //
@@ -46,14 +46,14 @@ func Name(p lock.PartOn) string {
 // Path is where a part is, or will be. The part's tree digest must be known.
 func (s *Store) Path(p lock.PartOn) string { return filepath.Join(s.root, Name(p)) }
 
-// Use keeps sweeping away until it is given back; any number of processes may use
+// ReadLock keeps sweeping away until it is given back; any number of processes may use
 // the store at once.
-func (s *Store) Use(ctx context.Context) (done func(), err error) {
+func (s *Store) ReadLock(ctx context.Context) (done func(), err error) {
 	return disk.LockShared(ctx, s.sweepLock())
 }
 
-// Alone waits until nobody uses the store and keeps everybody out.
-func (s *Store) Alone(ctx context.Context) (done func(), err error) {
+// WriteLock waits until nobody uses the store and keeps everybody out.
+func (s *Store) WriteLock(ctx context.Context) (done func(), err error) {
 	return disk.Lock(ctx, s.sweepLock())
 }
 
@@ -311,9 +311,9 @@ func plural(n int, word string) string {
 	return strconv.Itoa(n) + " " + word + "s"
 }
 
-// WrongBytes is an archive whose content is not what was locked. The caller
+// ErrWrongBytes is an archive whose content is not what was locked. The caller
 // drops the archive from its cache.
-var WrongBytes = errors.New("wrong bytes")
+var ErrWrongBytes = errors.New("wrong bytes")
 
 func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(ctx context.Context, fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, count int, err error) {
 	// What an earlier process left, killed while it made this part.
@@ -336,7 +336,7 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(ctx
 		return "", 0, err
 	}
 	if name, leaves := manifest.Leaving(); leaves {
-		return "", 0, fault.New(fault.Source, "%s %s is refused: %q is a link that leaves the tree", p.Label(), p.Part.Version, name).Advise("Nothing of it was kept.")
+		return "", 0, fault.New(fault.ErrSource, "%s %s is refused: %q is a link that leaves the tree", p.Label(), p.Part.Version, name).Advise("Nothing of it was kept.")
 	}
 	treeDigest = manifest.Digest()
 	if p.Tree != "" && p.Tree != treeDigest {
@@ -344,7 +344,7 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(ctx
 	}
 	for command, file := range p.Bin {
 		if p.Format != lock.RootFormat && !has(manifest, file) {
-			return "", 0, fault.New(fault.Source, "%s %s has no file %s, which its card gives as the command %s", p.Label(), p.Part.Version, file, command).
+			return "", 0, fault.New(fault.ErrSource, "%s %s has no file %s, which its card gives as the command %s", p.Label(), p.Part.Version, file, command).
 				Advise("The card does not fit this version; choose another version or mend the card.")
 		}
 	}
@@ -421,8 +421,8 @@ func has(m tree.Manifest, file string) bool {
 }
 
 func wrong(p lock.PartOn, format string, args ...any) error {
-	e := fault.New(fault.Source, "%s %s has the wrong bytes: "+format, append([]any{p.Label(), p.Part.Version}, args...)...)
-	e.Cause = WrongBytes
+	e := fault.New(fault.ErrSource, "%s %s has the wrong bytes: "+format, append([]any{p.Label(), p.Part.Version}, args...)...)
+	e.Cause = ErrWrongBytes
 	return e.Advise("Nothing of it was kept. Fetch it again: trammel fit\nIf it stays so, the source serves something else than what was locked, or the lock is wrong.")
 }
 
@@ -431,15 +431,15 @@ func unpackError(p lock.PartOn, err error) error {
 		return err
 	}
 	if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
-		return fault.New(fault.Failed, "there is no room for %s %s: the disk is full", p.Label(), p.Part.Version).
+		return fault.New(fault.ErrFailed, "there is no room for %s %s: the disk is full", p.Label(), p.Part.Version).
 			Advise("Nothing of it was kept. Free some space and run the same command again.")
 	}
 	var path *fs.PathError
 	if errors.As(err, &path) {
-		return fault.New(fault.Failed, "%s %s cannot be unpacked: %v", p.Label(), p.Part.Version, err)
+		return fault.New(fault.ErrFailed, "%s %s cannot be unpacked: %v", p.Label(), p.Part.Version, err)
 	}
-	e := fault.New(fault.Source, "%s %s: %v", p.Label(), p.Part.Version, err)
-	e.Cause = WrongBytes
+	e := fault.New(fault.ErrSource, "%s %s: %v", p.Label(), p.Part.Version, err)
+	e.Cause = ErrWrongBytes
 	return e.Advise("Nothing of it was kept.")
 }
 

@@ -118,7 +118,7 @@ func TestWhatDoesNotFitTheLockIsNotKept(t *testing.T) {
 				get = c.get
 			}
 			_, err := s.Add(context.Background(), p, false, get)
-			if err == nil || !strings.Contains(err.Error(), c.says) || errors.Is(err, WrongBytes) != c.wrong {
+			if err == nil || !strings.Contains(err.Error(), c.says) || errors.Is(err, ErrWrongBytes) != c.wrong {
 				t.Errorf("%v", err)
 			}
 			if names, _ := s.Names(); len(names) > 0 {

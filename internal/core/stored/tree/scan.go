@@ -29,7 +29,7 @@ func List(root string, skip func(folder string) bool) (Manifest, error) {
 
 func (s *scan) all() (Manifest, error) {
 	s.wake.L = &s.mutex
-	s.todo = []portion{{}}
+	s.todo = []chunk{{}}
 	s.open = 1
 	found := make([]Manifest, runtime.GOMAXPROCS(0))
 	var wait sync.WaitGroup
@@ -63,14 +63,14 @@ func merged(a, b Manifest) Manifest {
 	return append(append(out, a...), b...)
 }
 
-// portion is some work: a folder to list, or some entries of one that was listed.
-type portion struct {
+// chunk is some work: a folder to list, or some entries of one that was listed.
+type chunk struct {
 	dir   string // relative to the root, "" for the root itself
 	names []fs.DirEntry
 }
 
-// portionSize keeps the files of one large folder from being one worker's alone.
-const portionSize = 256
+// chunkSize keeps the files of one large folder from being one worker's alone.
+const chunkSize = 256
 
 // scan is the work that is left, shared by the workers.
 type scan struct {
@@ -80,27 +80,27 @@ type scan struct {
 
 	mutex sync.Mutex
 	wake  sync.Cond
-	todo  []portion
-	open  int // portions that are waiting or being done
+	todo  []chunk
+	open  int // chunks that are waiting or being done
 	err   error
 }
 
-// next waits for a portion; ok is false when all is done, or something failed.
-func (s *scan) next() (p portion, ok bool) {
+// next waits for a chunk; ok is false when all is done, or something failed.
+func (s *scan) next() (p chunk, ok bool) {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	for len(s.todo) == 0 && s.open > 0 && s.err == nil {
 		s.wake.Wait()
 	}
 	if len(s.todo) == 0 || s.err != nil {
-		return portion{}, false
+		return chunk{}, false
 	}
 	last := len(s.todo) - 1
 	p, s.todo = s.todo[last], s.todo[:last]
 	return p, true
 }
 
-func (s *scan) add(p portion) {
+func (s *scan) add(p chunk) {
 	s.mutex.Lock()
 	s.todo = append(s.todo, p)
 	s.open++
@@ -108,7 +108,7 @@ func (s *scan) add(p portion) {
 	s.wake.Signal()
 }
 
-// done ends a portion.
+// done ends a chunk.
 func (s *scan) done(err error) {
 	s.mutex.Lock()
 	s.open--
@@ -143,7 +143,7 @@ func (s *scan) work() Manifest {
 	}
 }
 
-func (w *worker) do(p portion) error {
+func (w *worker) do(p chunk) error {
 	dir := filepath.Join(w.root, filepath.FromSlash(p.dir))
 	f, err := os.Open(dir)
 	if err != nil {
@@ -159,9 +159,9 @@ func (w *worker) do(p portion) error {
 		if len(names) == 0 && p.dir != "" {
 			w.found = append(w.found, Entry{Type: EmptyDir, Path: p.dir})
 		}
-		for len(names) > portionSize {
-			w.add(portion{p.dir, names[:portionSize]})
-			names = names[portionSize:]
+		for len(names) > chunkSize {
+			w.add(chunk{p.dir, names[:chunkSize]})
+			names = names[chunkSize:]
 		}
 	}
 	for _, d := range names {
@@ -172,7 +172,7 @@ func (w *worker) do(p portion) error {
 		}
 		if d.IsDir() {
 			if w.skip == nil || !w.skip(path) {
-				w.add(portion{dir: path})
+				w.add(chunk{dir: path})
 			}
 			continue
 		}

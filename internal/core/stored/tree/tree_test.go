@@ -162,11 +162,11 @@ func TestEveryLengthHashesAlike(t *testing.T) {
 	}
 }
 
-// A folder of more files than one portion, deep folders, an entry that cannot be read.
+// A folder of more files than one chunk, deep folders, an entry that cannot be read.
 func TestALargeTreeIsListedWhole(t *testing.T) {
 	root := t.TempDir()
 	var want []string
-	for i := range 3*portionSize + 7 {
+	for i := range 3*chunkSize + 7 {
 		name := fmt.Sprintf("flat/%04d", i)
 		put(t, root, name, name, 0o644)
 		want = append(want, name)

@@ -22,12 +22,12 @@ func FuzzParse(f *testing.F) {
 	f.Fuzz(func(t *testing.T, source []byte) {
 		c, err := Parse("card.toml", "weir", source)
 		if err != nil {
-			if !errors.Is(err, fault.Use) {
+			if !errors.Is(err, fault.ErrUsage) {
 				t.Errorf("an error that says nothing to a person: %v", err)
 			}
 			return
 		}
-		if c.Digest() != c.Digest() {
+		if one, two := c.Digest(), c.Digest(); one != two {
 			t.Error("the digest changes")
 		}
 		for _, from := range c.From {

@@ -185,7 +185,7 @@ func UnsetToolchain(file string, source []byte, name string) ([]byte, error) {
 		}
 	}
 	if e == nil {
-		return nil, fault.New(fault.Use, "%s has no toolchain named %q", filepath.Base(file), name).Advise("%s", fault.DidYouMean(name, names))
+		return nil, fault.New(fault.ErrUsage, "%s has no toolchain named %q", filepath.Base(file), name).Advise("%s", fault.DidYouMean(name, names))
 	}
 	if !own(source, e) { // [toolchain.NAME]: the header and its own lines, last first
 		spans := []page.Span{lineOf(source, e.Value.Table.Span.At)}

@@ -42,7 +42,7 @@ func WantText(kind, library, ask string) (string, error) {
 	case kind == "r" && ranged:
 		text = library + " " + ask
 	case kind == "r":
-		return "", fault.New(fault.Use, "R has no way to say %q of a version", ask).Advise("Write =%s for exactly that, or a comparison: \">= %s\".", ask, ask)
+		return "", fault.New(fault.ErrUsage, "R has no way to say %q of a version", ask).Advise("Write =%s for exactly that, or a comparison: \">= %s\".", ask, ask)
 	case isExact:
 		text = library + "@" + exact
 	default:
@@ -91,7 +91,7 @@ func librarySet(p *page.Page, file, set string) (*page.Entry, string, error) {
 	if len(names) == 0 {
 		do = "Declare one:\n  [libraries." + set + "]\n  kind = \"python\"\n  want = []"
 	}
-	return nil, "", fault.New(fault.Use, "%s has no libraries named %q", filepath.Base(file), set).Advise("%s", do)
+	return nil, "", fault.New(fault.ErrUsage, "%s has no libraries named %q", filepath.Base(file), set).Advise("%s", do)
 }
 
 // SetLibrary gives a package of a set a new ask in want, in place, or adds it there.
@@ -168,5 +168,5 @@ func UnsetLibrary(file string, source []byte, set, library string) ([]byte, erro
 	if len(names) == 0 || do == "" {
 		do = "What a file of the project asks for is taken out there."
 	}
-	return nil, fault.New(fault.Use, "want of libraries %s does not name %s", set, library).Advise("%s", do)
+	return nil, fault.New(fault.ErrUsage, "want of libraries %s does not name %s", set, library).Advise("%s", do)
 }

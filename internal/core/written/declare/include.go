@@ -100,7 +100,7 @@ func (r *reader) find(at origin, from, name string) (Included, origin, error) {
 			before += "#"
 		}
 		if path == "" {
-			return Included{}, at, fault.New(fault.Use, "it names no file").Advise("Write the path of a file behind it: git+URL#REV:ops/base.toml")
+			return Included{}, at, fault.New(fault.ErrUsage, "it names no file").Advise("Write the path of a file behind it: git+URL#REV:ops/base.toml")
 		}
 		in := origin{dir: dir, name: before + ":", pin: pin}
 		return Included{File: filepath.Join(dir, filepath.FromSlash(path)), Name: in.name + path, Pin: pin, below: path}, in, nil
@@ -108,7 +108,7 @@ func (r *reader) find(at origin, from, name string) (Included, origin, error) {
 	file := filepath.Join(filepath.Dir(from), filepath.FromSlash(name))
 	shown, err := filepath.Rel(at.dir, file)
 	if err != nil || filepath.IsAbs(name) || !filepath.IsLocal(shown) {
-		return Included{}, at, fault.New(fault.Use, "it is no path below the project's folder").
+		return Included{}, at, fault.New(fault.ErrUsage, "it is no path below the project's folder").
 			Advise("Write a path relative to this file that stays in the folder of the project. What several projects share can be named by a locator: git+URL#REV:FILE")
 	}
 	return Included{File: file, Name: at.name + filepath.ToSlash(shown), Pin: at.pin, below: shown}, at, nil

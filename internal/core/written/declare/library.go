@@ -139,7 +139,7 @@ func (r *reader) library(d *Declaration, name string, t *page.Table) Library {
 		if err := l.read(path.Clean(file), func(name string) ([]byte, error) {
 			raw, err := r.had.read(d.Dir, name)
 			if err != nil {
-				return nil, fault.New(fault.Use, "%s %s", name, disk.InWords(err))
+				return nil, fault.New(fault.ErrUsage, "%s %s", name, disk.InWords(err))
 			}
 			return raw, nil
 		}); err != nil {
@@ -168,7 +168,7 @@ func (l *Library) want(text string, at fault.Place) error {
 			return err
 		}
 		if q.URL != "" {
-			return fault.New(fault.Use, "%s is at an address of its own, and a lock takes packages of a declared source only", q.Name)
+			return fault.New(fault.ErrUsage, "%s is at an address of its own, and a lock takes packages of a declared source only", q.Name)
 		}
 		l.Python.Wants = append(l.Python.Wants, python.Want{Requirement: q, From: from})
 	case "r":
@@ -184,7 +184,7 @@ func (l *Library) want(text string, at fault.Place) error {
 			name, ranges = text[:i], text[i+1:]
 		}
 		if strings.ContainsAny(name, " \t<>=~^") || ranges == "" {
-			return fault.New(fault.Use, "%q is no package of npm with a range, as in vite@^5", text)
+			return fault.New(fault.ErrUsage, "%q is no package of npm with a range, as in vite@^5", text)
 		}
 		if l.Node.Wants == nil {
 			l.Node.Wants = map[string]string{}
@@ -198,7 +198,7 @@ func (l *Library) want(text string, at fault.Place) error {
 func (l *Library) read(file string, read python.Read) error {
 	base := path.Base(file)
 	unknown := func(known string) error {
-		return fault.New(fault.Use, "asks for %s libraries are read from %s, and %s is none of these", l.Kind, known, file)
+		return fault.New(fault.ErrUsage, "asks for %s libraries are read from %s, and %s is none of these", l.Kind, known, file)
 	}
 	get := func(then func(name string, raw []byte) error) error {
 		raw, err := read(file)

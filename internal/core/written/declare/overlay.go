@@ -30,7 +30,7 @@ func ReadOverlay(d *Declaration, files Files) (*Declaration, error) {
 		return nil, nil
 	}
 	if err != nil {
-		return nil, fault.New(fault.Use, "%s %s", path, disk.InWords(err)).Advise("It is a regular file of text beside the declaration.")
+		return nil, fault.New(fault.ErrUsage, "%s %s", path, disk.InWords(err)).Advise("It is a regular file of text beside the declaration.")
 	}
 	return ParseOverlay(d, path, source)
 }

@@ -63,7 +63,7 @@ func (p Param) Allowed() string {
 
 // Check holds a value to the param's kind and bounds and gives it its one form.
 func (p Param) Check(value string) (string, error) {
-	wrong := fault.New(fault.Use, "%q is no value of param %s", value, p.Name).Advise("It may be: %s.", p.Allowed())
+	wrong := fault.New(fault.ErrUsage, "%q is no value of param %s", value, p.Name).Advise("It may be: %s.", p.Allowed())
 	switch p.Kind {
 	case IntegerParam:
 		n, err := strconv.ParseInt(value, 10, 64)
@@ -280,7 +280,7 @@ func (d *Declaration) With(values map[string]string) (*Declaration, error) {
 		if s.CopiesOf != "" {
 			n, err := strconv.Atoi(all[s.CopiesOf])
 			if err != nil || n < 1 || n > 1000 {
-				return nil, fault.New(fault.Use, "service %s cannot have %q copies (param %s)", s.Name, all[s.CopiesOf], s.CopiesOf).Advise("Give the param bounds: min = 1, max = 1000 or less.")
+				return nil, fault.New(fault.ErrUsage, "service %s cannot have %q copies (param %s)", s.Name, all[s.CopiesOf], s.CopiesOf).Advise("Give the param bounds: min = 1, max = 1000 or less.")
 			}
 			s.Copies = n
 		}

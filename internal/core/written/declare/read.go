@@ -37,7 +37,7 @@ func Find(dir string) (string, error) {
 			return path, nil
 		}
 		if d == filepath.Dir(d) {
-			return "", fault.New(fault.Use, "no %s in %s or any folder above it", FileName, dir).
+			return "", fault.New(fault.ErrUsage, "no %s in %s or any folder above it", FileName, dir).
 				Advise("Write one from what this folder shows: trammel draft\nOr change to a project that has one, name its folder with --dir, or see one at work: trammel demo")
 		}
 	}
@@ -61,10 +61,10 @@ func (f Files) read(dir, name string) ([]byte, error) {
 func Read(path string, files Files) (*Declaration, error) {
 	source, err := files.read(filepath.Dir(path), filepath.Base(path))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fault.New(fault.Use, "%s is not there", path)
+		return nil, fault.New(fault.ErrUsage, "%s is not there", path)
 	}
 	if err != nil {
-		return nil, fault.New(fault.Use, "%s %s", path, disk.InWords(err)).Advise("A declaration is a regular file of text in the project's own folder.")
+		return nil, fault.New(fault.ErrUsage, "%s %s", path, disk.InWords(err)).Advise("A declaration is a regular file of text in the project's own folder.")
 	}
 	return parseWith(path, source, files)
 }
@@ -78,7 +78,7 @@ func parseWith(path string, source []byte, files Files) (*Declaration, error) {
 	if get := files.Get; get != nil {
 		files.Get = func(locator string) (dir, path, pin string, err error) {
 			dir, path, pin, err = get(locator)
-			if errors.Is(err, fault.Source) {
+			if errors.Is(err, fault.ErrSource) {
 				unreached = err
 			}
 			return dir, path, pin, err
@@ -287,7 +287,7 @@ func (r *reader) each(key string, read func(name string, t *page.Table)) {
 func (r *reader) sources(d *Declaration) {
 	r.each("source", func(name string, t *page.Table) {
 		s := Source{Name: name, Kind: r.Text(t, "kind"), URL: r.Text(t, "url"), SumDB: r.Text(t, "sumdb"), Place: r.Place(t.Span)}
-		kinds := []string{"catalog", "debian", "gomod", "listing", "npm", "r", "wheel"}
+		kinds := SourceKinds
 		if s.Kind == "catalog" {
 			s.Keys = r.Texts(t, "keys")
 		}
@@ -509,6 +509,9 @@ func ParseDate(text string) (time.Time, error) {
 	}
 	return time.Parse(time.RFC3339, text)
 }
+
+// SourceKinds are the kinds of source that a declaration may name.
+var SourceKinds = []string{"catalog", "debian", "gomod", "listing", "npm", "r", "wheel"}
 
 // ImpliedSources are the sources that need no [source.…] table, because the
 // machine's own settings say where they are.

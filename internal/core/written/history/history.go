@@ -62,7 +62,7 @@ func Open(dir, kept string) (*History, error) {
 		return h, nil
 	}
 	if err != nil {
-		return nil, fault.New(fault.Failed, "the repository around %s cannot be read: %v", dir, err)
+		return nil, fault.New(fault.ErrFailed, "the repository around %s cannot be read: %v", dir, err)
 	}
 	work, err := r.Worktree()
 	if err != nil {
@@ -315,7 +315,7 @@ func (h *History) Find(rev string) (Revision, error) {
 		if n < len(list) {
 			return list[n], nil
 		}
-		return Revision{}, fault.New(fault.Use, "there is no earlier lock number %s", rev).Advise("List them: trammel recall --list")
+		return Revision{}, fault.New(fault.ErrUsage, "there is no earlier lock number %s", rev).Advise("List them: trammel recall --list")
 	}
 	list, _, err := h.kept(0)
 	for _, r := range list {
@@ -343,11 +343,11 @@ func (h *History) Find(rev string) (Revision, error) {
 		if i := slices.IndexFunc(list, func(r Revision) bool { return r.ID == id.String() }); err == nil && i >= 0 {
 			return list[i], nil
 		}
-		return Revision{}, fault.New(fault.Use, "%s has no %s", rev, lock.FileName).Advise("List those that have one: trammel recall --list")
+		return Revision{}, fault.New(fault.ErrUsage, "%s has no %s", rev, lock.FileName).Advise("List those that have one: trammel recall --list")
 	}
 	r := Revision{ID: c.Hash.String(), At: c.Committer.When, Subject: strings.SplitN(c.Message, "\n", 2)[0]}
 	if r.Lock, err = h.lockOf(own); err != nil {
-		return r, fault.New(fault.Use, "the lock of %s cannot be read: %v", rev, err)
+		return r, fault.New(fault.ErrUsage, "the lock of %s cannot be read: %v", rev, err)
 	}
 	if file, err := h.blob(c, "trammel.toml"); err == nil && !file.IsZero() {
 		r.Declaration, err = h.content(file)
@@ -357,7 +357,7 @@ func (h *History) Find(rev string) (Revision, error) {
 }
 
 func errNone(rev string) error {
-	return fault.New(fault.Use, "nothing is called %q in the history of the lock", rev).Advise("List what there is: trammel recall --list")
+	return fault.New(fault.ErrUsage, "nothing is called %q in the history of the lock", rev).Advise("List what there is: trammel recall --list")
 }
 
 // keep is how many locks are put aside.

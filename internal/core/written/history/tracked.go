@@ -62,7 +62,7 @@ func (t Tracked) Text() ([]byte, error) {
 
 // Head is the commit that is checked out, with the project's files in it.
 func (h *History) Head() (*Commit, error) {
-	none := fault.New(fault.Use, "%s is in no repository with a commit, so that nothing says which files are the project's", h.Dir).
+	none := fault.New(fault.ErrUsage, "%s is in no repository with a commit, so that nothing says which files are the project's", h.Dir).
 		Advise("Commit them with git, or leave the files out.")
 	if h.repository == nil {
 		return nil, none
@@ -73,7 +73,7 @@ func (h *History) Head() (*Commit, error) {
 	}
 	c, err := h.repository.CommitObject(ref.Hash())
 	if err != nil {
-		return nil, fault.New(fault.Failed, "the commit %s cannot be read: %v", ref.Hash(), err)
+		return nil, fault.New(fault.ErrFailed, "the commit %s cannot be read: %v", ref.Hash(), err)
 	}
 	out := &Commit{ID: c.Hash.String(), At: c.Committer.When.UTC(), Source: h.source()}
 	top, err := c.Tree()

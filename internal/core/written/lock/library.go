@@ -169,7 +169,7 @@ func (l *Lock) checkLibraries() error {
 			}
 		}
 		if bad != "" {
-			return fault.New(fault.Use, "%s: libraries %s: %s", FileName, name, bad).Advise("Write the lock anew: trammel lock")
+			return fault.New(fault.ErrUsage, "%s: libraries %s: %s", FileName, name, bad).Advise("Write the lock anew: trammel lock")
 		}
 	}
 	return nil

@@ -248,9 +248,9 @@ func (l *Lock) Learn(old *Lock) {
 	take(&l.Pictures, old.Pictures, l.Addons, old.Addons)
 }
 
-// Once drops the parts that several items share but for the first, so that each
+// Distinct drops the parts that several items share but for the first, so that each
 // archive is looked at one time.
-func Once(parts []PartOn) []PartOn {
+func Distinct(parts []PartOn) []PartOn {
 	seen := map[string]bool{}
 	return slices.DeleteFunc(slices.Clone(parts), func(p PartOn) bool {
 		id := p.Name + " " + p.Part.Version + " " + string(p.Digest)
@@ -547,11 +547,11 @@ func unread(name string, err error) error {
 		return nil
 	}
 	if errors.Is(err, fs.ErrNotExist) {
-		e := fault.New(fault.Use, "there is no %s yet", name)
+		e := fault.New(fault.ErrUsage, "there is no %s yet", name)
 		e.Cause = ErrNone
 		return e.Advise("Make it: trammel lock")
 	}
-	return fault.New(fault.Use, "%s %s", name, disk.InWords(err)).Advise("A lock is a regular file in the project's own folder. Bring back the committed one, or write it anew: trammel lock")
+	return fault.New(fault.ErrUsage, "%s %s", name, disk.InWords(err)).Advise("A lock is a regular file in the project's own folder. Bring back the committed one, or write it anew: trammel lock")
 }
 
 // Parse reads a lock from memory and checks its digest.
@@ -563,11 +563,11 @@ func parse(source []byte, whole bool) (*Lock, error) {
 		return nil, unreadable(source, err)
 	}
 	if l.Format != Format {
-		return nil, fault.New(fault.Use, "%s has format %d, and this program reads format %d", FileName, l.Format, Format).
+		return nil, fault.New(fault.ErrUsage, "%s has format %d, and this program reads format %d", FileName, l.Format, Format).
 			Advise("Use the Trammel that your team uses, or lock again.")
 	}
 	if digest := canon.Digest(l.facts()); whole && digest != l.Digest {
-		return nil, fault.New(fault.Use, "%s was changed by hand or by a merge: its digest is %s and its content has %s", FileName, canon.Short(l.Digest), canon.Short(digest)).
+		return nil, fault.New(fault.ErrUsage, "%s was changed by hand or by a merge: its digest is %s and its content has %s", FileName, canon.Short(l.Digest), canon.Short(digest)).
 			Advise("Bring back the committed one (git checkout %s), or write it anew: trammel lock", FileName)
 	}
 	if err := l.check(); err != nil {
@@ -580,28 +580,28 @@ func parse(source []byte, whole bool) (*Lock, error) {
 // table with those before it, which takes seconds for thousands.
 const itemsAtOnce = 32
 
-// decode reads the tables of a lock, a portion after the other. A table that stands in
-// two portions makes the digest wrong.
+// decode reads the tables of a lock, a chunk after the other. A table that stands in
+// two chunks makes the digest wrong.
 func decode(source []byte) (*Lock, error) {
 	into := func(l *Lock, text string) error {
 		return toml.NewDecoder(strings.NewReader(text)).DisallowUnknownFields().Decode(l)
 	}
 	var l Lock
-	var portion strings.Builder
+	var chunk strings.Builder
 	items := 0
 	for line := range strings.Lines(string(source)) {
 		name, isItem := strings.CutPrefix(line, "[item.")
 		if isItem && strings.IndexByte(name, ']') == len(name)-2 && !strings.ContainsAny(name, ".\"") {
 			if items++; items%itemsAtOnce == 0 {
-				if into(&l, portion.String()) != nil {
+				if into(&l, chunk.String()) != nil {
 					break
 				}
-				portion.Reset()
+				chunk.Reset()
 			}
 		}
-		portion.WriteString(line)
+		chunk.WriteString(line)
 	}
-	if items < itemsAtOnce || into(&l, portion.String()) != nil {
+	if items < itemsAtOnce || into(&l, chunk.String()) != nil {
 		l = Lock{} // few, or something wrong: the whole says where
 		return &l, into(&l, string(source))
 	}
@@ -609,7 +609,7 @@ func decode(source []byte) (*Lock, error) {
 }
 
 func unreadable(source []byte, err error) error {
-	e := fault.New(fault.Use, "%s cannot be read: %v", FileName, err)
+	e := fault.New(fault.ErrUsage, "%s cannot be read: %v", FileName, err)
 	for i, line := range strings.Split(string(source), "\n") {
 		if strings.HasPrefix(line, "<<<<<<< ") {
 			e.What = fmt.Sprintf("%s:%d: the lock holds the marks of a merge that was not finished", FileName, i+1)
@@ -625,12 +625,12 @@ func (l *Lock) check() error {
 	for _, item := range Sorted(l.Items) {
 		for _, name := range Sorted(l.Items[item].Variables) {
 			if why := declare.NoVariable(name); why != "" {
-				return fault.New(fault.Use, "%s: the card of %s: %s", FileName, item, why).Advise("Have the tool from another source, or tell who wrote its card.")
+				return fault.New(fault.ErrUsage, "%s: the card of %s: %s", FileName, item, why).Advise("Have the tool from another source, or tell who wrote its card.")
 			}
 		}
 		for _, as := range append(slices.Collect(maps.Values(l.Items[item].Shown)), l.Items[item].Prefix) {
 			if strings.ContainsAny(as, "/\\\x00") {
-				return fault.New(fault.Use, "%s: %s shows a command as %q, which is no name", FileName, item, as).Advise("Write the lock anew: trammel lock")
+				return fault.New(fault.ErrUsage, "%s: %s shows a command as %q, which is no name", FileName, item, as).Advise("Write the lock anew: trammel lock")
 			}
 		}
 		for _, parts := range l.Items[item].Platforms {
@@ -659,7 +659,7 @@ func (l *Lock) check() error {
 					}
 				}
 				if bad != "" {
-					return fault.New(fault.Use, "%s: part %s of %s: %s", FileName, name, item, bad).Advise("Write the lock anew: trammel lock")
+					return fault.New(fault.ErrUsage, "%s: part %s of %s: %s", FileName, name, item, bad).Advise("Write the lock anew: trammel lock")
 				}
 			}
 		}

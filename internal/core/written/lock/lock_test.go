@@ -161,7 +161,7 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
-// A lock of many items is read in portions, and is the same lock.
+// A lock of many items is read in chunks, and is the same lock.
 func TestALargeLockIsReadInPortions(t *testing.T) {
 	l := &Lock{Format: Format, Items: map[string]Item{}, Steps: map[string]string{"load": "sha256:" + strings.Repeat("a", 64)}, Variables: map[string]string{"A": "b"}}
 	l.Declaration.Project, l.Declaration.Platforms = "heronweir", []string{"linux/amd64"}

@@ -119,13 +119,13 @@ func (l *Lock) checkRoots() error {
 				bad = fmt.Sprintf("%q is not a tree digest", r.Tree)
 			}
 			if r.Making > Making {
-				return fault.New(fault.Use, "%s: the root %s is made as a newer Trammel makes it", FileName, source).Advise("Bring Trammel up to date.")
+				return fault.New(fault.ErrUsage, "%s: the root %s is made as a newer Trammel makes it", FileName, source).Advise("Bring Trammel up to date.")
 			}
 			if strings.ContainsAny(source+r.Version, "/\\\x00") {
 				bad = "a name that no lock has"
 			}
 			if bad != "" {
-				return fault.New(fault.Use, "%s: root %s: %s", FileName, source, bad).Advise("Write the lock anew: trammel lock")
+				return fault.New(fault.ErrUsage, "%s: root %s: %s", FileName, source, bad).Advise("Write the lock anew: trammel lock")
 			}
 		}
 	}

@@ -77,24 +77,6 @@ func validName(name string) bool {
 	return true
 }
 
-// Names lists the references of a text; a text that does not parse has none.
-func Names(s string) []string {
-	if !strings.Contains(s, "@{") {
-		return nil
-	}
-	pieces, err := Parse(s)
-	if err != nil {
-		return nil
-	}
-	var out []string
-	for _, p := range pieces {
-		if p.Name != "" {
-			out = append(out, p.Name)
-		}
-	}
-	return out
-}
-
 // Expand replaces each reference by what look says of its name.
 func Expand(s string, look func(name string) (string, error)) (string, error) {
 	if !strings.Contains(s, "@{") {

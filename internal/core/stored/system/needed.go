@@ -1,4 +1,4 @@
-package root
+package system
 
 import (
 	"debug/elf"
@@ -61,7 +61,7 @@ func (b *builder) linkable() error {
 		fmt.Fprintf(&do, "/%s links %s\n", l.file, l.library)
 	}
 	do.WriteString("Declare the package that has it as a toolchain of the same source, with package = \"…\".")
-	return fault.New(fault.Use, "the root lacks %d libraries that its programs link", len(lacks)).Advise("%s", do.String())
+	return fault.New(fault.ErrUsage, "the root lacks %d libraries that its programs link", len(lacks)).Advise("%s", do.String())
 }
 
 // stem is the name of a library without its versions.

@@ -1,4 +1,4 @@
-package root
+package system
 
 import (
 	"context"
@@ -9,15 +9,15 @@ import (
 	"strings"
 	"testing"
 
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/stored/merge"
 	"app.example/trammel/internal/core/stored/tree"
 )
 
 // The test program stands in for trammel where a view is entered.
 func TestMain(m *testing.M) {
-	if seal.Inside() {
-		seal.Main()
+	if sandbox.Inside() {
+		sandbox.Main()
 	}
 	os.Exit(m.Run())
 }

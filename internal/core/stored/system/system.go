@@ -1,4 +1,4 @@
-// Package root makes a whole system out of unpacked Debian packages: one tree of
+// Package system makes a whole system out of unpacked Debian packages: one tree of
 // hard links to the parts, with the files that installing would have made.
 //
 // No script of a package runs. What installing does to a system is done here, the
@@ -6,7 +6,7 @@
 // of trusted certificates, the loader's cache (by the root's own ldconfig, in a
 // sealed view of the root), a keystore for Java, and the copies that cards name.
 // The same packages give the same bytes, so that one digest fixes the root.
-package root
+package system
 
 import (
 	"bytes"
@@ -47,10 +47,10 @@ func (p Piece) isItself() error {
 		return nil
 	})
 	if err != nil || found != 1 {
-		return fault.New(fault.Source, "the package %s %s does not say what it is: its control file cannot be read", p.Name, p.Version)
+		return fault.New(fault.ErrSource, "the package %s %s does not say what it is: its control file cannot be read", p.Name, p.Version)
 	}
 	if is[0] != p.Name || is[1] != p.Version || is[2] != "all" && is[2] != debian.Arch(runtime.GOARCH) {
-		return fault.New(fault.Source, "the package %s %s says that it is %s %s for %s", p.Name, p.Version, is[0], is[1], is[2]).
+		return fault.New(fault.ErrSource, "the package %s %s says that it is %s %s for %s", p.Name, p.Version, is[0], is[1], is[2]).
 			Advise("The archive gives another package under that name. Nothing was made of it.")
 	}
 	return nil
@@ -157,7 +157,7 @@ func (b *builder) settle(old, x merge.Placed) (merge.Placed, error) {
 		return old, nil
 	}
 	one, two := b.pieces[old.Piece], b.pieces[x.Piece]
-	return x, fault.New(fault.Use, "the packages %s %s and %s %s both have the file /%s, and it differs", one.Name, one.Version, two.Name, two.Version, x.Path).
+	return x, fault.New(fault.ErrUsage, "the packages %s %s and %s %s both have the file /%s, and it differs", one.Name, one.Version, two.Name, two.Version, x.Path).
 		Advise("Have one of the two from another source: each suite has a root of its own.")
 }
 

@@ -1,6 +1,6 @@
 //go:build !linux
 
-package seal
+package sandbox
 
 import (
 	"context"
@@ -10,7 +10,7 @@ import (
 )
 
 func none() error {
-	return fault.New(fault.Failed, "sealed isolation and tools from a Debian archive need Linux").
+	return fault.New(fault.ErrFailed, "sealed isolation and tools from a Debian archive need Linux").
 		Advise("Use isolation = \"clean\" on this system, or work on a Linux machine.")
 }
 

@@ -1,4 +1,4 @@
-package root
+package system
 
 import (
 	"crypto/sha1"

@@ -1,4 +1,4 @@
-// Package seal runs a command with the system of a root in place of the host's.
+// Package sandbox runs a command with the system of a root in place of the host's.
 //
 // In a closed view the command sees the root's /usr and /etc, both read-only, the
 // folders that the view names, a /tmp and /run of its own, a minimal /dev, and no
@@ -8,7 +8,7 @@
 // caller's own user, and a caller who is root appears as user 1000, since servers
 // refuse to run as 0. Where the kernel gives no namespaces Run says so and how to
 // allow them; it never runs the command less isolated than asked for.
-package seal
+package sandbox
 
 import (
 	"app.example/trammel/internal/core/base/fault"
@@ -17,12 +17,12 @@ import (
 
 // Name is the argv[0] under which this program enters a view and runs a command in
 // it: argv[1] is the order as JSON, and the rest is the command.
-const Name = "trammel-seal"
+const Name = "trammel-sandbox"
 
 // View is what a command sees of this machine.
 type View = within.View
 
 // refusedBy is the kernel's no to namespaces, with what to do about it.
 func refusedBy(reason error) error {
-	return fault.New(fault.Failed, "%s%v", within.Needs, reason).Advise("%s", within.Allow)
+	return fault.New(fault.ErrFailed, "%s%v", within.Needs, reason).Advise("%s", within.Allow)
 }

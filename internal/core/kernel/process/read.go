@@ -1,4 +1,4 @@
-package proctree
+package process
 
 import (
 	"context"

@@ -1,4 +1,4 @@
-package proctree
+package process
 
 import (
 	"time"
@@ -82,4 +82,13 @@ func (p Process) WaitGone(most time.Duration) bool {
 			return false
 		}
 	}
+}
+
+// Own is the init's own child: what the tree was started for, or what leads to it. When that
+// has ended, the first of those that the init adopted; 0 for none.
+func (t *Tree) Own() int {
+	if below := Children(t.Pid); len(below) > 0 {
+		return below[0]
+	}
+	return 0
 }

@@ -1,6 +1,6 @@
 //go:build !linux
 
-package proctree
+package process
 
 import (
 	"syscall"
@@ -41,3 +41,6 @@ func (p Process) WaitGone(most time.Duration) bool {
 
 // Starved is for Linux; elsewhere nothing tells.
 func (t *Tree) Starved() bool { return false }
+
+// Own is for Linux; elsewhere there is no init.
+func (t *Tree) Own() int { return t.Pid }

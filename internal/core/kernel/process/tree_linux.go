@@ -1,4 +1,4 @@
-package proctree
+package process
 
 import (
 	"bufio"
@@ -181,4 +181,10 @@ func programBelow(pid int) int {
 		}
 		pid = below[0]
 	}
+}
+
+// DieWithThread has a command that is not started yet be killed when the thread that starts
+// it ends, and so with this process, however that ends (prctl(2), PR_SET_PDEATHSIG).
+func DieWithThread(cmd *exec.Cmd) {
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 }

@@ -1,4 +1,4 @@
-package root
+package system
 
 import (
 	"context"
@@ -14,7 +14,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/kernel/seal"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/stored/tree"
 )
 
@@ -73,7 +73,7 @@ func (b *builder) derived(ctx context.Context) error {
 		if !b.hasAny(d.program) || d.needs != "" && !b.hasAny(d.needs) {
 			continue
 		}
-		if err := seal.Make(ctx, b.Dir, d.run); err != nil {
+		if err := sandbox.Make(ctx, b.Dir, d.run); err != nil {
 			return err
 		}
 		below := os.DirFS(b.Dir)

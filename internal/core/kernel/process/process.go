@@ -1,4 +1,4 @@
-// Package proctree runs a command so that nothing of it is left behind.
+// Package process runs a command so that nothing of it is left behind.
 //
 // On Linux every tree has a pid namespace of its own with a tiny init (this
 // program, re-executed): when the init goes, the kernel ends everything in the
@@ -9,14 +9,13 @@
 // in prctl(2)) and ends it by itself, which one that is killed cannot; on other systems a
 // tree is a process group, and a process that leaves its group outlives the tree. Tree.Weak
 // says so.
-package proctree
+package process
 
 import (
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strconv"
@@ -156,36 +155,6 @@ func (t *Tree) Kill() {
 	default:
 		_ = syscall.Kill(-t.Pid, syscall.SIGKILL)
 	}
-}
-
-// startGroup is the fallback: the command in a process group of its own.
-func startGroup(spec Spec, path string) (*Tree, error) {
-	cmd := &exec.Cmd{Path: path, Args: spec.Argv, Env: spec.Env, Dir: spec.Dir, Stdout: spec.Stdout, Stderr: spec.Stderr}
-	if spec.Stdin != nil {
-		cmd.Stdin = spec.Stdin
-	}
-	cmd.SysProcAttr = groupAttributes()
-	var err error
-	if spec.On(func() { err = cmd.Start() }); err != nil {
-		return nil, err
-	}
-	t := &Tree{Pid: cmd.Process.Pid, Weak: true, done: make(chan struct{})}
-	if spec.Born != nil {
-		if err := spec.Born(t.Pid); err != nil {
-			_ = syscall.Kill(-t.Pid, syscall.SIGKILL)
-			_ = cmd.Wait()
-			return nil, err
-		}
-	}
-	go func() {
-		err := cmd.Wait()
-		t.mu.Lock()
-		defer t.mu.Unlock()
-		_ = syscall.Kill(-t.Pid, syscall.SIGKILL) // what it left in its group
-		t.exit = exitOf(cmd.ProcessState, err)
-		close(t.done)
-	}()
-	return t, nil
 }
 
 func exitOf(state *os.ProcessState, err error) Exit {
