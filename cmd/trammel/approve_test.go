@@ -27,6 +27,7 @@ run = "touch touched-by-routine"
 `
 
 func TestNothingRunsBeforeItIsApproved(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, registry(t), wild)
 	h.wary = true
 	h.ok("lock")
@@ -53,6 +54,7 @@ func TestNothingRunsBeforeItIsApproved(t *testing.T) {
 }
 
 func TestApprovalIsBoundToTheContent(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	cases := []struct {
 		name  string
@@ -113,6 +115,7 @@ func (h *hut) change(old, new string) {
 }
 
 func TestAMachineWithoutAPersonApprovesALock(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, registry(t), wild)
 	h.wary = true
 	h.ok("lock")
@@ -130,6 +133,7 @@ func TestAMachineWithoutAPersonApprovesALock(t *testing.T) {
 }
 
 func TestApprovalAsksOnATerminal(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, registry(t), wild)
 	h.wary = true
 	h.ok("lock")

@@ -11,6 +11,7 @@ import (
 )
 
 func TestABundleFitsAMachineWithoutNetwork(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	s := registry(t)
 	h := newHut(t, s, "format  = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[toolchain]\nnode = \"22\"\n")

@@ -32,6 +32,7 @@ func dated(t *testing.T) *standin.Server {
 }
 
 func TestFind(t *testing.T) {
+	t.Parallel()
 	s := dated(t)
 	h := newHut(t, s, goAndNode)
 	if out := h.ok("find", "java"); !strings.Contains(out, "node ") || strings.Contains(out, "Go toolchain") {
@@ -83,6 +84,7 @@ func TestFind(t *testing.T) {
 }
 
 func TestSetAndUnsetEditInPlaceAndLock(t *testing.T) {
+	t.Parallel()
 	s := dated(t)
 	const before = "# Heron Weir\nformat = 1\nproject = \"heronweir\"\n\n[toolchain]\ngo   = \"1.24\"   # the lanes\n\n# nothing below\n"
 	h := newHut(t, s, before)
@@ -115,6 +117,7 @@ func TestSetAndUnsetEditInPlaceAndLock(t *testing.T) {
 }
 
 func TestLockAsOfADate(t *testing.T) {
+	t.Parallel()
 	s := dated(t)
 	h := newHut(t, s, goAndNode)
 	h.ok("lock")
@@ -143,6 +146,7 @@ func mutated(h *hut, old, new string) string {
 }
 
 func TestNewerTellsWhatCouldBeRenewed(t *testing.T) {
+	t.Parallel()
 	s := dated(t)
 	h := newHut(t, s, goAndNode)
 	h.ok("lock", "--as-of", "2025-09-01")
@@ -165,6 +169,7 @@ func TestNewerTellsWhatCouldBeRenewed(t *testing.T) {
 }
 
 func TestACatalogOverHTTPWorksLikeAFolder(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	folder := demoHut(t)
 	folder.ok("lock")

@@ -67,6 +67,7 @@ func pages(t *testing.T) map[string][]block {
 // Every sh block of a page is run, in order, in one folder; blocks of files are written
 // where they stand. A comment "exit N" says how a line ends; without one it ends well.
 func TestEveryExampleOfTheDocsRuns(t *testing.T) {
+	t.Parallel()
 	for page, blocks := range pages(t) {
 		runs := slices.ContainsFunc(blocks, func(b block) bool { return b.lang == "sh" && b.more == "" })
 		if !runs || slices.Contains(walks, page) {
@@ -155,6 +156,7 @@ func (b block) script() string {
 // Declarations that are shown without being used parse all the same, once what they lean
 // on is there.
 func TestEveryDeclarationOfTheDocsParses(t *testing.T) {
+	t.Parallel()
 	count := 0
 	for page, blocks := range pages(t) {
 		if page == "docs/catalog.md" || page == "docs/sources.md" { // which show other files than declarations
@@ -191,6 +193,7 @@ func TestEveryDeclarationOfTheDocsParses(t *testing.T) {
 // Every command line in the docs, wherever it stands, names a command of the program, and
 // options that the command has.
 func TestEveryCommandLineOfTheDocsIsKnown(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, standin.New(), "")
 	helps := map[string]string{}
 	help := func(words ...string) string {
@@ -266,6 +269,7 @@ func TestEveryCommandLineOfTheDocsIsKnown(t *testing.T) {
 
 // Links between pages, and to pictures and their headings, lead somewhere.
 func TestEveryLinkOfTheDocsLeadsSomewhere(t *testing.T) {
+	t.Parallel()
 	link := regexp.MustCompile(`\]\(([^)]+)\)`)
 	heading := regexp.MustCompile(`(?m)^#+ (.+)$`)
 	anchor := func(title string) string {

@@ -19,6 +19,7 @@ import (
 // The roles that this program is started in most often play before its libraries are
 // initialised (internal/early): what came before them is little, and of none that is heavy.
 func TestRolesPlayBeforeTheLibraries(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	before := func(name string, args ...string) (out []string) {
 		cmd := exec.Command(program)
@@ -65,6 +66,7 @@ func TestRolesPlayBeforeTheLibraries(t *testing.T) {
 // The shortest way to a command gives it what the longer way does, and takes nothing for valid
 // that the longer way would not.
 func TestTheShortestWayIsTheSameWay(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	for _, isolation := range []string{"open", "clean"} {
 		h := newHut(t, nil, fmt.Sprintf("format = 1\nproject = \"heronweir\"\nisolation = %q\n[variables]\nLANES = \"two, \\\"three\\\"\"\nEMPTY = \"\"\nRUN = \"@{project.dir}/x\"\n", isolation))
@@ -130,6 +132,7 @@ func TestTheShortestWayIsTheSameWay(t *testing.T) {
 
 // In sealed isolation, too: the environment is the same, and so are exit codes and signals.
 func TestTheShortestWayIntoARoot(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
 	h.ok("lock")

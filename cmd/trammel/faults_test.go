@@ -13,6 +13,7 @@ import (
 // Whatever is wrong, there is one clear message and the right exit code.
 
 func TestFaultyDeclarations(t *testing.T) {
+	t.Parallel()
 	cases := []struct {
 		name        string
 		declaration string
@@ -62,6 +63,7 @@ func TestFaultyDeclarations(t *testing.T) {
 }
 
 func TestAsksThatNothingSatisfies(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	cases := []struct {
 		name, toolchain string
@@ -92,6 +94,7 @@ func TestAsksThatNothingSatisfies(t *testing.T) {
 }
 
 func TestFaultyLocks(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	h := newHut(t, s, goAndNode)
 	h.fails(2, []string{"there is no trammel.lock yet", "trammel lock"}, "fit")
@@ -207,6 +210,7 @@ func TestFaultyRegistries(t *testing.T) {
 }
 
 func TestHostileArchives(t *testing.T) {
+	t.Parallel()
 	s := standin.New()
 	t.Cleanup(s.Close)
 	s.PutGo("1.24.6")
@@ -229,6 +233,7 @@ func TestHostileArchives(t *testing.T) {
 }
 
 func TestFailingSteps(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	h := newHut(t, s, goAndNode+`
 [step.modules]
@@ -256,6 +261,7 @@ run = "touch other"
 }
 
 func TestServicesThatDoNotGetReady(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	declaration := func(service string) string {
 		return "format = 1\nproject = \"heronweir\"\nhost = [\"python3\"]\n[service.lane]\n" + service
@@ -284,6 +290,7 @@ func TestServicesThatDoNotGetReady(t *testing.T) {
 }
 
 func TestATakenPortIsSaidAndAnotherFound(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	number := freeNumber(t)
 	squatter, err := net.Listen("tcp4", "127.0.0.1:"+itoa(number))

@@ -97,6 +97,7 @@ func (w *walker) expect(command, want string) {
 }
 
 func TestAShellFollowsItsFolders(t *testing.T) {
+	t.Parallel()
 	for _, shell := range []string{"bash", "zsh", "fish"} {
 		t.Run(shell, func(t *testing.T) {
 			before := "MINE=own\n"
@@ -162,6 +163,7 @@ func TestAShellFollowsItsFolders(t *testing.T) {
 }
 
 func TestFollowingTellsInOneLineWhatIsToDo(t *testing.T) {
+	t.Parallel()
 	for _, shell := range []string{"bash", "zsh", "fish"} {
 		t.Run(shell, func(t *testing.T) {
 			w := newWalker(t, shell, "")
@@ -238,6 +240,7 @@ func tick(h *hut) {
 
 // At a prompt where nothing changed no process is started.
 func TestFollowingStartsNoProcessAtAPrompt(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	for _, shell := range []string{"bash", "zsh", "fish"} {
 		t.Run(shell, func(t *testing.T) {

@@ -93,6 +93,7 @@ func (p *project) declare(own bool) string {
 // it is asked stood, word by word, in what was agreed to before; a script counts by the
 // bytes that are bound.
 func TestWhateverHappensWasAgreedTo(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	happened := 0
 	for seed := range 12 {

@@ -15,6 +15,7 @@ import (
 
 // Whatever takes effect stands in what approve shows, with the words that take effect.
 func TestApproveShowsAllThatTakesEffect(t *testing.T) {
+	t.Parallel()
 	s := standin.New()
 	t.Cleanup(s.Close)
 	h := stranger(t, `isolation = "clean"
@@ -122,6 +123,7 @@ url = "CARD-PUBLISH"
 
 // The npm package behind a tool's name, and the install scripts that would run.
 func TestApproveShowsTheNPMPackageAndItsScripts(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, fishTool(t), "format = 1\nproject = \"heronweir\"\n[toolchain]\nnode = \"22\"\ncounter = { version = \"2\", from = \"npm\", package = \"fishcount\", scripts = [\"native\"] }\n")
 	h.wary = true
 	h.ok("lock")
@@ -135,6 +137,7 @@ func TestApproveShowsTheNPMPackageAndItsScripts(t *testing.T) {
 // Nothing that somebody wrote moves the cursor, hides itself or turns the direction, on any
 // way to a terminal.
 func TestForeignTextIsSeenAndSteersNothing(t *testing.T) {
+	t.Parallel()
 	h := stranger(t, `about = "\u001b]0;TITLE\u0007about \u202e"
 
 [step.hide]
@@ -216,6 +219,7 @@ func relock(t *testing.T, path string, change func(l *lock.Lock)) {
 
 // Every change of anything that takes effect asks again, and says what changed.
 func TestEveryChangeAsksAgain(t *testing.T) {
+	t.Parallel()
 	const declaration = `isolation = "clean"
 
 [param.p]
@@ -379,6 +383,7 @@ add = "echo @{item} >> things"
 
 // A machine without a person: the id covers all of it, on every path.
 func TestTheApprovalIDIsCheckedOnEveryPath(t *testing.T) {
+	t.Parallel()
 	h := stranger(t, "\n[step.a]\nrun = \"sh s/a.sh\"\n\n[routine.r]\nrun = \"sh s/a.sh\"\n")
 	h.write("s/a.sh", "echo ran >> ran\n")
 	h.ok("lock")
@@ -410,6 +415,7 @@ func TestTheApprovalIDIsCheckedOnEveryPath(t *testing.T) {
 
 // Other bytes under the same version are the loudest line there is.
 func TestOtherBytesUnderTheSameVersionAreSaidFirst(t *testing.T) {
+	t.Parallel()
 	h := stranger(t, "\n[variables]\nA = \"1\"\n"+catalogOf("keeper"), tool{"keeper", "echo good", ""})
 	h.ok("lock")
 	h.ok("approve", "--yes")
@@ -437,6 +443,7 @@ func TestOtherBytesUnderTheSameVersionAreSaidFirst(t *testing.T) {
 
 // A step that makes the script it runs keeps its consent: a fresh clone is one go.
 func TestAStepThatMakesWhatItRunsKeepsConsent(t *testing.T) {
+	t.Parallel()
 	h := stranger(t, "\n[step.env]\nrun = \"\"\"\nmkdir -p .venv/bin\nprintf '#!/bin/sh\\necho it installs\\n' > .venv/bin/installer\nchmod +x .venv/bin/installer\n.venv/bin/installer\n\"\"\"\nreads = [\"want\"]\n\n[routine.again]\nrun = \".venv/bin/installer\"\n")
 	h.write("want", "1")
 	h.ok("lock")

@@ -30,6 +30,7 @@ func nested(folder string, e standin.RawEntry) standin.RawEntry {
 // A commit that somebody made by hand writes nothing but what is in its own folder, on
 // whatever way a name or a link tries, before consent and after.
 func TestACommitWritesOnlyIntoItsOwnFolder(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	blob := func(name string) standin.RawEntry {
 		return standin.RawEntry{Mode: "100644", Name: name, Content: "touch RAN\n"}
@@ -116,6 +117,7 @@ func TestACommitWritesOnlyIntoItsOwnFolder(t *testing.T) {
 
 // An archive with links in a row is refused, of every kind, and no host file is a tool.
 func TestAnArchiveOfLinksInARowIsRefused(t *testing.T) {
+	t.Parallel()
 	for name, links := range map[string][]standin.File{
 		"two":              {{Name: deep + "/f", Link: top}, {Name: "q", Link: deep + "/f/../outside"}},
 		"two, turned":      {{Name: "q", Link: deep + "/f/../outside"}, {Name: deep + "/f", Link: top}},
@@ -147,6 +149,7 @@ func TestAnArchiveOfLinksInARowIsRefused(t *testing.T) {
 // Where a checkout has links in the place of what this program makes or writes, nothing
 // behind them is touched.
 func TestNothingIsWrittenThroughLinksOfACheckout(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	const declaration = `isolation = "ISOLATION"
 
@@ -239,6 +242,7 @@ func relative(h *hut, from, to string) string {
 // A card's stale lock lies in the folder of its data, whatever the card says and whatever
 // lies there.
 func TestAStaleLockLiesInItsOwnFolder(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	for name, stale := range map[string]string{
 		"above": "../victim-file", "far above": top + "/victim-file", "absolute": "/victim-file", "through a link": "link/victim-file",

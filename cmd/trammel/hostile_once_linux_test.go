@@ -49,6 +49,7 @@ func opened(t *testing.T, run func(), dirs ...string) map[string]int {
 // What is judged is what happens, since each file is read once: the declaration, the lock,
 // both of a person's own, the chosen params, the ports, the consent and the kept plan.
 func TestEachFileIsReadOnce(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := stranger(t, `[param.lanes]
 kind = "integer"

@@ -91,6 +91,7 @@ func TestARegistryOfTheCheckoutLearnsNothing(t *testing.T) {
 
 // The address that a file of the checkout names stands in what is agreed to.
 func TestApproveNamesTheRegistryOfAFile(t *testing.T) {
+	t.Parallel()
 	s := standin.New()
 	t.Cleanup(s.Close)
 	s.PutNode("22.12.0")
@@ -109,6 +110,7 @@ func TestApproveNamesTheRegistryOfAFile(t *testing.T) {
 // An archive that goes back to an older signed release is not followed without a word:
 // whoever stands between may hand out what was signed long ago.
 func TestAnOlderReleaseIsRefusedUnlessAskedFor(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "clean", "lure = { version = \"latest\", from = \"weir\", package = \"lure\" }\n")
 	h.ok("lock")

@@ -30,6 +30,7 @@ func follower(t *testing.T, shell, before, declaration string) *walker {
 // What a shell keeps for itself is refused at lock, whoever declares it and in whichever of
 // the places that set variables.
 func TestNamesThatShellsKeepAreRefusedAtLock(t *testing.T) {
+	t.Parallel()
 	names := strings.Fields(`UID EUID PPID BASHOPTS SHELLOPTS BASH_VERSINFO PROMPT_COMMAND BASH_COMMAND SECONDS RANDOM LINENO FUNCNAME PIPESTATUS GROUPS DIRSTACK _
 		path fpath cdpath argv pipestatus options history precmd_functions preexec_functions chpwd_functions status aliases functions prompt
 		fish_pid  __trammel_undo __trammel_x`)
@@ -56,6 +57,7 @@ func TestNamesThatShellsKeepAreRefusedAtLock(t *testing.T) {
 
 // A card's variable is refused like a declared one: it is not the person who wrote it.
 func TestACardSetsNoNameThatShellsKeep(t *testing.T) {
+	t.Parallel()
 	for _, name := range []string{"UID", "PROMPT_COMMAND", "fpath", "PATH", "TRAMMEL_DIR"} {
 		h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n"+catalogOf("keeper"))
 		h.publish(tool{"keeper", "echo 1.0", "variables = { " + name + " = \"x\" }\n"})
@@ -70,6 +72,7 @@ const inAndZ = "[variables]\nAAA = \"in\"\nARR = \"in\"\nINT = \"in\"\nLOW = \"I
 // Leaving gives everything back: arrays, attributes, what was not exported; and what cannot
 // be set back hinders nothing behind it.
 func TestLeavingGivesEverythingBack(t *testing.T) {
+	t.Parallel()
 	for shell, c := range map[string]struct{ before, show string }{
 		"bash": {"ARR=(1 '2 3' 4)\ndeclare -i INT=5\ndeclare -l LOW=abc\nreadonly ROP=mine\nAAA=$'one\\ndeclare -x ZZZ=\"evil\"'\nexport AAA\n",
 			`declare -p ARR INT LOW ROP AAA 2>&1; echo "Z=${ZZZ-unset} P=${TRAMMEL_PROJECT-unset}"; case $PATH in *frames*) echo still;; esac`},

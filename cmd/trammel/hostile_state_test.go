@@ -7,14 +7,13 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 )
 
 // lived is a project with everything that is written down somewhere: it was fitted, its
 // services ran, and it is stopped again.
-func lived(t *testing.T, isolation string) *hut {
+func lived(t *testing.T, isolation string, mask ...string) *hut {
 	t.Helper()
 	h := stranger(t, `isolation = "`+isolation+`"
 
@@ -42,6 +41,7 @@ run = "true"
 tool = "keeper"
 ports = { one = 18790, two = 18791 }
 `+catalogOf("keeper"), tool{"keeper", "echo 1.0", "[service]\nonce = \"echo precious > @{data}/precious\"\nrun = \"exec sleep 600\"\n[service.ready]\ncommand = \"true\"\n"})
+	h.mask = strings.Join(mask, "")
 	h.write("conf.tmpl", "{{ .param.lanes }} {{ .secret.K }}\n")
 	h.write(".secrets/k", "sekret")
 	os.Chmod(filepath.Join(h.dir, ".secrets/k"), 0o600)
@@ -70,6 +70,7 @@ func (h *hut) precious() int {
 // file at all. Nothing crashes, no data of a service goes, and what is asked for next works
 // or says which file it is.
 func TestEveryRecordMayBeDamaged(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	damages := map[string]func(path string, raw []byte) error{
 		"cut":     func(p string, raw []byte) error { return os.WriteFile(p, raw[:len(raw)/2], 0o600) },
@@ -149,11 +150,10 @@ func TestEveryRecordMayBeDamaged(t *testing.T) {
 
 // Nobody else reads or writes what a bay keeps, whatever the person's file mode mask is.
 func TestRecordsAreThePersonsAlone(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
-	was := syscall.Umask(0)
-	h := lived(t, "clean")
+	h := lived(t, "clean", "0")
 	h.try("verify", "--report", "r.json")
-	syscall.Umask(was)
 	for _, dir := range []string{h.home, filepath.Join(h.dir, ".trammel")} {
 		_ = filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
 			if err != nil || d.Type()&os.ModeSymlink != 0 {
@@ -178,6 +178,7 @@ func TestRecordsAreThePersonsAlone(t *testing.T) {
 // A program in a sealed shell writes what it likes in the folder of the project, and is
 // sealed the next time all the same; so is what a stranger commits there.
 func TestAProgramInASealedShellStaysThere(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "sealed", "")
@@ -223,6 +224,7 @@ func TestAProgramInASealedShellStaysThere(t *testing.T) {
 
 // Marks that a stranger commits count for nothing.
 func TestCommittedMarksCountForNothing(t *testing.T) {
+	t.Parallel()
 	author := stranger(t, "[step.a]\nrun = \"touch RAN-a\"\n")
 	author.ok("lock")
 	author.ok("fit", "--approve")
@@ -248,6 +250,7 @@ func TestCommittedMarksCountForNothing(t *testing.T) {
 
 // While a person reads, nothing changes behind what is read.
 func TestWhatIsAgreedToIsWhatWasRead(t *testing.T) {
+	t.Parallel()
 	for name, change := range map[string]func(h *hut){
 		"the declaration": func(h *hut) { h.change("touch RAN-good", "touch RAN-evil"); h.ok("lock") },
 		"a script":        func(h *hut) { h.write("s.sh", "touch RAN-evil\n") },
@@ -278,6 +281,7 @@ func TestWhatIsAgreedToIsWhatWasRead(t *testing.T) {
 // A file of a tool that is gone is named by who needs it, and fit brings it back without
 // being told where.
 func TestAFileOfAToolThatIsGoneComesBack(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := stranger(t, catalogOf("keeper"), tool{"keeper", "echo 1.0", ""})
 	h.ok("lock")
@@ -314,6 +318,7 @@ func TestAFileOfAToolThatIsGoneComesBack(t *testing.T) {
 
 // Who cannot be read is not taken for who uses nothing.
 func TestSweepKeepsWhatAnUnreadableProjectMayUse(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	for name, harm := range map[string]func(h *hut){
 		"a lock that is no lock": func(h *hut) { h.write("trammel.lock", "garbage") },
@@ -343,6 +348,7 @@ func TestSweepKeepsWhatAnUnreadableProjectMayUse(t *testing.T) {
 
 // A recall that is killed at any instant is done or not done.
 func TestARecallThatIsKilledIsDoneOrNot(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n[variables]\nA = \"one\"\n")
 	h.ok("lock")
 	h.change("one", "two")

@@ -13,6 +13,7 @@ import (
 // /proc or /sys opens for writing but the process's own, and none can be mounted over,
 // mounted anew or reached by another way to the same file.
 func TestASealedShellOfRootSetsNothingOfTheKernel(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() != 0 {
 		t.Skip("for root alone")
 	}
@@ -48,6 +49,7 @@ true`)
 // Two checkouts that say one name do not answer for each other: what was there first keeps
 // it, the other is told and is found under a name of its own.
 func TestTwoCheckoutsWithOneNameDoNotAnswerForEachOther(t *testing.T) {
+	t.Parallel()
 	first := webHut(t, "")
 	second := newHut(t, nil, first.read("trammel.toml"))
 	second.home, second.env = first.home, first.env
@@ -109,6 +111,7 @@ func keysOf(m map[int]bool) (out []int) {
 
 // An archive whose names no file system takes is refused in words, and nothing is kept.
 func TestNamesThatNoDiskTakesAreSaidInWords(t *testing.T) {
+	t.Parallel()
 	for name, file := range map[string]string{"long": strings.Repeat("x", 300), "deep": strings.Repeat("d/", 4000) + "f"} {
 		h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n"+catalogOf("keeper"))
 		publishFiles(h, "keeper", file)

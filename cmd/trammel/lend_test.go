@@ -405,6 +405,7 @@ func TestLendingToAnotherMachine(t *testing.T) {
 // The names of services over https, in a real browser that was told of this machine's authority
 // and in one that was not.
 func TestNamesOverHTTPSInABrowser(t *testing.T) {
+	t.Parallel()
 	certutil, err := exec.LookPath("certutil")
 	if err != nil {
 		t.Skip("certutil is not installed")

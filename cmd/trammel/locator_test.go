@@ -10,6 +10,7 @@ import (
 )
 
 func TestLocatorsAreIncludedAtTheirPin(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	g := standin.NewGit()
 	defer g.Close()
@@ -67,6 +68,7 @@ func TestLocatorsAreIncludedAtTheirPin(t *testing.T) {
 }
 
 func TestALocatorOpensAnEnvironmentOfItsOwn(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	s := registry(t)
 	g := standin.NewGit()
@@ -142,6 +144,7 @@ needs = ["step.table"]
 }
 
 func TestBaysAreListedAndClearedOneByOne(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, `format  = 1
 project = "heronweir"

@@ -69,6 +69,7 @@ type hut struct {
 	env  []string
 	user *syscall.Credential // nil: the user who runs the tests
 	wary bool                // approves nothing by itself
+	mask string              // the file mode mask; empty: that of the tests
 }
 
 // newHut makes a machine with a project. s may be nil.
@@ -158,6 +159,9 @@ func (h *hut) command(args ...string) *exec.Cmd {
 		h.wary = false
 	}
 	c := exec.Command(program, args...)
+	if h.mask != "" { // the tests beside this one keep theirs
+		c = exec.Command("sh", slices.Concat([]string{"-c", `umask "$0" && exec "$@"`, h.mask, program}, args)...)
+	}
 	c.Dir, c.Env = h.dir, h.env
 	if h.user != nil {
 		c.SysProcAttr = &syscall.SysProcAttr{Credential: h.user}

@@ -66,6 +66,7 @@ func webHut(t *testing.T, more string) *hut {
 }
 
 func TestServicesHaveNames(t *testing.T) {
+	t.Parallel()
 	h := webHut(t, "")
 	lanes := map[string]bool{}
 	for range 4 {
@@ -107,6 +108,7 @@ func TestServicesHaveNames(t *testing.T) {
 }
 
 func TestWebSocketsAndStreamsPassTheRouter(t *testing.T) {
+	t.Parallel()
 	h := webHut(t, "")
 	port := service.RouterPort(h.home + "/state")
 	c, err := net.Dial("tcp4", "127.0.0.1:"+strconv.Itoa(port))
@@ -150,6 +152,7 @@ func TestWebSocketsAndStreamsPassTheRouter(t *testing.T) {
 
 // Data that was on its way to a browser when the supervisor was killed does not stay behind.
 func TestAKilledSupervisorLeavesNoDataBehind(t *testing.T) {
+	t.Parallel()
 	h := webHut(t, "")
 	records, _ := filepath.Glob(filepath.Join(h.home, "state/records/*/main"))
 	if len(records) != 1 {
@@ -171,6 +174,7 @@ func TestAKilledSupervisorLeavesNoDataBehind(t *testing.T) {
 // Large answers, which the kernel moves, arrive as they are: whole, in part, cut, and several at
 // once over connections that are used again.
 func TestLargeAnswersPassTheRouter(t *testing.T) {
+	t.Parallel()
 	h := webHut(t, "")
 	want := largeDay()
 	ask := func(method, path string, header map[string]string) (*http.Response, []byte, error) {
@@ -233,6 +237,7 @@ func TestLargeAnswersPassTheRouter(t *testing.T) {
 }
 
 func TestThePageShowsAndDoes(t *testing.T) {
+	t.Parallel()
 	h := webHut(t, "\n[step.sweep]\nrun = \"true\"\nreads = [\"day.csv\"]\n")
 	h.write("day.csv", "silverfin")
 	code, text := h.seen("heronweir.localhost", "/")
@@ -369,6 +374,7 @@ func TestAServiceThatFallsSickIsFailingThenStartedAgain(t *testing.T) {
 }
 
 func TestOtherWaysToBeReady(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, "format  = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[service.teller]\n"+serves(t, "notify", "")+
 		"ready = { notify = true, within = \"20s\" }\n\n[service.late]\nrun = \"sleep 0.4; echo > @{bay.dir}/up; exec sleep 1000\"\nready = { file = \"@{bay.dir}/up\", within = \"20s\" }\n\n[service.mute]\nauto = false\nrun = \"exec sleep 1000\"\nready = { notify = true, within = \"300ms\" }\n")
@@ -392,6 +398,7 @@ func TestOtherWaysToBeReady(t *testing.T) {
 }
 
 func TestPortsThatNobodyDeclaredAreNoticed(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, "format  = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[service.lane]\n"+serves(t, "more", `, WEIR_PORT = "@{port.main}"`)+"ports = { main = 8600 }\n")
 	h.ok("lock")
@@ -408,6 +415,7 @@ func TestPortsThatNobodyDeclaredAreNoticed(t *testing.T) {
 }
 
 func TestWhatDependsOnAChangedServiceStartsAnewAndTheRestStays(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, `format  = 1
 project = "heronweir"
@@ -460,6 +468,7 @@ run = "exec sleep 1000"
 }
 
 func TestWhatWasWantedComesBackAfterACrash(t *testing.T) {
+	t.Parallel()
 	h := webHut(t, "")
 	h.ok("start", "desk") // which does not start by itself
 	pid := find(t, h, "desk").Pid
@@ -482,6 +491,7 @@ func TestWhatWasWantedComesBackAfterACrash(t *testing.T) {
 }
 
 func TestAttachedServicesStopWithTheirStart(t *testing.T) {
+	t.Parallel()
 	h := webHut(t, "")
 	h.ok("stop", "lane")
 	h.ok("start", "desk")

@@ -19,6 +19,7 @@ func privateHut(t *testing.T) *hut {
 }
 
 func TestTwoBaysHaveTheSamePortsInNetworksOfTheirOwn(t *testing.T) {
+	t.Parallel()
 	for _, who := range []string{"root", "ordinary"} {
 		t.Run(who, func(t *testing.T) {
 			h := privateHut(t)
@@ -65,6 +66,7 @@ func TestTwoBaysHaveTheSamePortsInNetworksOfTheirOwn(t *testing.T) {
 }
 
 func TestSegmentsSeeOnlyThemselves(t *testing.T) {
+	t.Parallel()
 	h := privateHut(t)
 	world, err := net.Listen("tcp4", "127.0.0.1:0") // this machine, outside of every network
 	if err != nil {
@@ -98,6 +100,7 @@ needs = ["service.ledger"]
 }
 
 func TestServicesInAPrivateNetworkDieWithTheirSupervisor(t *testing.T) {
+	t.Parallel()
 	h := privateHut(t)
 	h.ok("lock")
 	h.ok("fit")

@@ -54,6 +54,7 @@ fishcount = { version = "2", from = "npm", package = "fishcount" }
 `
 
 func TestAnNPMToolComesWithItsWholeLockedTree(t *testing.T) {
+	t.Parallel()
 	s := fishTool(t)
 	h := newHut(t, s, fishDeclaration)
 	h.ok("lock")
@@ -101,6 +102,7 @@ func TestAnNPMToolComesWithItsWholeLockedTree(t *testing.T) {
 }
 
 func TestInstallScriptsRunOnlyWhereTheyAreAllowed(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, fishTool(t), strings.Replace(fishDeclaration, `package = "fishcount"`, `package = "fishcount", scripts = ["native"]`, 1))
 	h.ok("lock")
@@ -118,6 +120,7 @@ func TestInstallScriptsRunOnlyWhereTheyAreAllowed(t *testing.T) {
 }
 
 func TestNPMToolsThatCannotBeHad(t *testing.T) {
+	t.Parallel()
 	s := fishTool(t)
 	s.Describe("lost", "1.0.0", map[string]any{"bin": "x.js", "dependencies": map[string]any{"tally": "^9"}})
 	s.PutNPM("lost", "1.0.0", time.Now(), nil, standin.File{Name: "x.js", Content: "x"})

@@ -132,7 +132,13 @@ func (b *browser) says(script string) string {
 // until waits for an expression of the page to be true.
 func (b *browser) until(what, expression string) {
 	b.t.Helper()
-	eventually(b.t, what, func() bool { return b.says("!!("+expression+")") == "true" })
+	for range 300 { // what is said is what the page has in the end, so that a failure can be read
+		if b.says("!!("+expression+")") == "true" {
+			return
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	b.t.Fatalf("never came true: %s\n%.2000s", what, b.says("location.href + '\\n' + document.body.innerText"))
 }
 
 // press clicks as a person does: where the element is, when it can be seen.
@@ -240,6 +246,7 @@ run   = "echo 42 passings"
 }
 
 func TestThePageInABrowser(t *testing.T) {
+	t.Parallel()
 	h := pageHut(t)
 	b := openBrowser(t)
 	port := service.RouterPort(h.home + "/state")

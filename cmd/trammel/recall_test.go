@@ -51,6 +51,7 @@ func nodes(t *testing.T) *hut {
 }
 
 func TestEarlierLocksComeBackFromVersionControl(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := nodes(t)
 	commit := commits(t, h)
@@ -139,6 +140,7 @@ func TestEarlierLocksComeBackFromVersionControl(t *testing.T) {
 }
 
 func TestWithoutVersionControlTheLastTwentyLocksAreKept(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := nodes(t)
 	for i := range 22 {
@@ -162,6 +164,7 @@ func TestWithoutVersionControlTheLastTwentyLocksAreKept(t *testing.T) {
 }
 
 func TestALockInConflictIsMerged(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, registry(t), "format  = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[toolchain]\nnode = \"=22.11.0\"\n")
 	h.ok("lock")
@@ -227,6 +230,7 @@ func TestALockInConflictIsMerged(t *testing.T) {
 }
 
 func TestWhatIsNotCommittedIsNeverLostByGoingBack(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := nodes(t)
 	commit := commits(t, h)

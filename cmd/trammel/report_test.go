@@ -113,6 +113,7 @@ func frameOf(t *testing.T, h *hut) string {
 }
 
 func TestReportsAreSignedAndHeldToTheirSigners(t *testing.T) {
+	t.Parallel()
 	keygen, err := exec.LookPath("ssh-keygen")
 	if err != nil {
 		t.Skip("there is no ssh-keygen")
@@ -180,6 +181,7 @@ func TestReportsAreSignedAndHeldToTheirSigners(t *testing.T) {
 }
 
 func TestGoodMirrorsProveIdenticalAndABadOneIsRefused(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	g := standin.NewGit()
 	defer g.Close()
@@ -214,6 +216,7 @@ func TestGoodMirrorsProveIdenticalAndABadOneIsRefused(t *testing.T) {
 }
 
 func TestHundredsOfMachinesAreToldByTheirStates(t *testing.T) {
+	t.Parallel()
 	h := demoHut(t)
 	h.ok("lock")
 	h.ok("fit")

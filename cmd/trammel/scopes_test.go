@@ -9,6 +9,7 @@ import (
 )
 
 func TestATrialChangesNothing(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, registry(t), goAndNode)
 	h.ok("lock")
 	h.ok("fit")
@@ -35,6 +36,7 @@ func TestATrialChangesNothing(t *testing.T) {
 }
 
 func TestPersonalAdditionsAreKeptApart(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	h := newHut(t, s, strings.Replace(goAndNode, "node = \"22\"\n", "", 1))
 	h.ok("lock")
@@ -76,6 +78,7 @@ func TestPersonalAdditionsAreKeptApart(t *testing.T) {
 }
 
 func TestThePersonsDefaultIsInForceWhereNothingIsDeclared(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, registry(t), goAndNode)
 	h.ok("set", "--default", "node=18")
 	project := h.dir
@@ -98,6 +101,7 @@ func TestThePersonsDefaultIsInForceWhereNothingIsDeclared(t *testing.T) {
 }
 
 func TestTheNearestDeclarationWins(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	outer := newHut(t, s, goAndNode)
 	outer.ok("lock")
@@ -141,6 +145,7 @@ func TestTheNearestDeclarationWins(t *testing.T) {
 }
 
 func TestGapsListsWhatComesFromTheHost(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, registry(t), goAndNode)
 	h.ok("lock")
 	h.ok("fit")

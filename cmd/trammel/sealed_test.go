@@ -96,6 +96,7 @@ func (h *hut) fitted() {
 }
 
 func TestASealedShellHasTheRootAndNothingOfTheHost(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
 	if out := h.ok("lock"); !strings.Contains(out, "+ tally 17.2") || !strings.Contains(out, "+ root weir:") {
@@ -143,6 +144,7 @@ func TestASealedShellHasTheRootAndNothingOfTheHost(t *testing.T) {
 }
 
 func TestAnOrdinaryUserAndAnotherMachineGetTheSameRoot(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
 	h.fitted()
@@ -211,6 +213,7 @@ func TestTwoSuitesLiveInOneProjectEachToolInItsOwnRoot(t *testing.T) {
 }
 
 func TestStepsServicesAndRoutinesRunSealed(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "sealed", newTally+`
 [step.tables]
@@ -281,6 +284,7 @@ func stateOf(argument string) string {
 }
 
 func TestKillingASealedRunLeavesNothing(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
 	h.fitted()
@@ -342,6 +346,7 @@ func TestAnArchiveThatLiesIsNotBelieved(t *testing.T) {
 }
 
 func TestAByteThatChangedInARootIsFoundAndMended(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
 	h.fitted()
@@ -373,6 +378,7 @@ func TestAByteThatChangedInARootIsFoundAndMended(t *testing.T) {
 }
 
 func TestAddingAToolMovesNoOtherAndRenewingDoes(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "clean", newTally)
 	h.fitted()
@@ -398,6 +404,7 @@ func TestAddingAToolMovesNoOtherAndRenewingDoes(t *testing.T) {
 }
 
 func TestToolsOfAnArchiveAreDeclaredAndFound(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	lib := toolDeb("python3-trout", "0.3-1", "")
 	lib.Files = []standin.File{{Name: "./usr/lib/python3/dist-packages/trout.py", Content: "x = 1\n"}}
@@ -435,6 +442,7 @@ func TestToolsOfAnArchiveAreDeclaredAndFound(t *testing.T) {
 }
 
 func TestDocumentationComesWhenItIsAskedFor(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
 	h.fitted()
@@ -452,6 +460,7 @@ func TestDocumentationComesWhenItIsAskedFor(t *testing.T) {
 }
 
 func TestSweepingKeepsRootsInUseAndTheirPackages(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
 	h.fitted()
@@ -482,6 +491,7 @@ func TestSweepingKeepsRootsInUseAndTheirPackages(t *testing.T) {
 }
 
 func TestASealedShellIsAWholeTerminal(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
 	h.fitted()
@@ -516,6 +526,7 @@ func TestASealedShellIsAWholeTerminal(t *testing.T) {
 }
 
 func TestWithoutNamespacesNothingRunsLessIsolated(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	unshare, err := exec.LookPath("unshare")
 	if err != nil {
@@ -543,6 +554,7 @@ func TestWithoutNamespacesNothingRunsLessIsolated(t *testing.T) {
 }
 
 func TestSeveralSuitesOfOneArchiveAreOneSource(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	updates := weir.Also("weir-updates")
 	updates.Put(standin.Deb{Name: "species", Version: "2.1-1", Arch: "all", Files: []standin.File{{Name: "./usr/share/tallydb/species", Content: "redgill\n"}}})
@@ -563,6 +575,7 @@ func TestSeveralSuitesOfOneArchiveAreOneSource(t *testing.T) {
 
 // A script whose interpreter is not in the root says so, and not that it is not there itself.
 func TestAScriptWithoutItsInterpreter(t *testing.T) {
+	t.Parallel()
 	_, weir, _ := archives(t)
 	odd := toolDeb("lure", "1.0-1", "")
 	for i, f := range odd.Files {
@@ -584,6 +597,7 @@ func TestAScriptWithoutItsInterpreter(t *testing.T) {
 // A program of a package runs while a root is made, and the root's files are the store's, too:
 // what it changes of them is found, and nobody else gets it.
 func TestAProgramThatChangesARootWhileItIsMade(t *testing.T) {
+	t.Parallel()
 	s, weir, _ := archives(t)
 	evil := map[string]string{
 		"appended":  `echo 'echo evil' >> /usr/bin/gaff`,

@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -39,6 +40,13 @@ func server(habit string) {
 		return l
 	}
 	switch habit {
+	case "measured": // runs a command and writes the most memory that it had, in KiB, where WEIR_MOST says
+		c := exec.Command(os.Args[1], os.Args[2:]...)
+		c.Env = slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "WEIR_") })
+		c.Stdin, c.Stdout, c.Stderr = os.Stdin, os.Stdout, os.Stderr
+		_ = c.Run()
+		_ = os.WriteFile(os.Getenv("WEIR_MOST"), []byte(itoa(int(c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss))), 0o600)
+		os.Exit(c.ProcessState.ExitCode())
 	case "web": // HTTP, WebSocket, a stream; sick while the file in WEIR_SICK is there
 		mux := http.NewServeMux()
 		mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {

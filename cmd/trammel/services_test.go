@@ -158,6 +158,7 @@ func gone(t *testing.T, pids []int) {
 }
 
 func TestServicesStartInOrderAndNothingIsLeftAfterStop(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := demoHut(t)
 	h.ok("lock")
@@ -270,6 +271,7 @@ func bayOf(t *testing.T, h *hut, name string) (bay.Bay, bool) {
 }
 
 func TestAServiceThatDiesIsStartedAgainByItsRule(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := demoHut(t)
 	h.ok("lock")
@@ -295,6 +297,7 @@ func TestAServiceThatDiesIsStartedAgainByItsRule(t *testing.T) {
 }
 
 func TestInterruptedStartStopsWhatItStarted(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, `format = 1
 project = "heronweir"
@@ -326,6 +329,7 @@ ready = { log = "never" }
 }
 
 func TestProbes(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := demoHut(t)
 	h.write("trammel.toml", strings.Replace(h.read("trammel.toml"), "[service.lane]", `[service.by-log]
@@ -361,6 +365,7 @@ run   = "echo done"
 }
 
 func TestAChangedServiceIsFoundAndRestarted(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := demoHut(t)
 	h.ok("lock")
@@ -379,6 +384,7 @@ func TestAChangedServiceIsFoundAndRestarted(t *testing.T) {
 }
 
 func TestStepsRunWhenDueAndBringTheirServices(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := demoHut(t)
 	h.ok("lock")
@@ -411,6 +417,7 @@ func TestStepsRunWhenDueAndBringTheirServices(t *testing.T) {
 }
 
 func TestAKilledStepLeavesNothingAndIsDueAgain(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, `format = 1
 project = "heronweir"
@@ -437,6 +444,7 @@ run = "echo $$ > pid; (setsid sleep 1000 &) ; sleep 1000"
 }
 
 func TestDemoTellsTheWholeStory(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, "")
 	dir := filepath.Join(h.dir, "play")

@@ -52,6 +52,7 @@ ready  = { log = "up" }
 `
 
 func TestParamsAreChosenOnceAndKeptPerBay(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, paramsDeclaration)
 	h.fitted()
@@ -106,6 +107,7 @@ func TestParamsAreChosenOnceAndKeptPerBay(t *testing.T) {
 }
 
 func TestStepsRunWhenTheyShould(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, `format  = 1
 project = "heronweir"
@@ -185,6 +187,7 @@ evidence = "cat have"
 }
 
 func TestAStepThatTakesTooLongIsEnded(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[step.slow]\nrun = \"(setsid sleep 5554 &); echo begun; sleep 5554\"\nwithin = \"300ms\"\nretries = 1\n\n[step.begets]\nrun = \"(setsid sleep 5554 &); echo left\"\n\n[step.asks]\nrun = \"read x || echo no answer\"\n")
 	h.ok("lock")
@@ -196,6 +199,7 @@ func TestAStepThatTakesTooLongIsEnded(t *testing.T) {
 }
 
 func TestARoutineBringsUpWhatItNeeds(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, `format  = 1
 project = "heronweir"
@@ -232,6 +236,7 @@ run   = "cat`)
 }
 
 func TestFilesAreRenderedAndNeverReplaceWhatIsTheProjects(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	number := freeNumber(t)
 	h := newHut(t, nil, fmt.Sprintf(`format  = 1
@@ -316,6 +321,7 @@ ready = { log = "up" }
 }
 
 func TestSecretsAreSeenByNobody(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, `format  = 1
 project = "heronweir"
@@ -394,6 +400,7 @@ template = "token.tmpl"
 }
 
 func TestDeclarationsIncludeOthers(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, registry(t), `format  = 1
 project = "heronweir"
@@ -454,6 +461,7 @@ OWN = "@{param.lanes} @{project.name}"
 }
 
 func TestAddonsOfAnEditorAreAddedComparedAndRemoved(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, `format  = 1
 project = "heronweir"
@@ -604,6 +612,7 @@ func fakeDatabase() standin.Deb {
 }
 
 func TestACardRunsAServiceWithItsOwnDataAndPassword(t *testing.T) {
+	t.Parallel()
 	s, weir, oldweir := archives(t)
 	weir.Put(fakeDatabase(), standin.Deb{Name: "postgresql-client-17", Version: "17.2-1", Arch: "all"})
 	weir.Publish()
@@ -712,6 +721,7 @@ func TestAStepThatPrintsAGigabyteFillsNoDisk(t *testing.T) {
 }
 
 func TestAnAddonSaysWhatItRestsOnAndWhatItsInstallerSaid(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, `format  = 1
 project = "heronweir"
@@ -764,6 +774,7 @@ mkdir -p left; echo "$1" >> extensions; echo "bytes of $1" > left/$1
 }
 
 func TestARangeThatAKindCanExpressIsMet(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		kind, have, want string
 		met              bool
@@ -832,6 +843,7 @@ func TestAFitThatIsKilledAtAnyInstantIsCarriedOn(t *testing.T) {
 }
 
 func TestTwoFitsAtOnceDoNotClash(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, torture)
 	h.write("board.tmpl", `{"lanes": {{ .param.lanes }}}`)
@@ -857,6 +869,7 @@ func TestTwoFitsAtOnceDoNotClash(t *testing.T) {
 }
 
 func TestAnEditorsExtensionsNeedNoCommandsOfTheirOwn(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[addon.editor]\nkind = \"codium\"\nwant = [\"weir.ladder@1.2.0\"]\n")
 	bin := filepath.Join(filepath.Dir(h.dir), "bin")
@@ -882,6 +895,7 @@ esac
 }
 
 func TestAStepRunsAtEachShellAndDueOnesAreNamed(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[step.greet]\nrun = \"echo again >> greeted\"\nwhen = \"shell\"\n\n[step.count]\nrun = \"true\"\nreads = [\"passings.csv\"]\n")
 	h.write("passings.csv", "361,silverfin\n")
@@ -902,6 +916,7 @@ func TestAStepRunsAtEachShellAndDueOnesAreNamed(t *testing.T) {
 }
 
 func TestShowAndCompletionKnowWhatIsDeclared(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, nil, paramsDeclaration+"\n[secret.KEY]\nfrom = \"env:HUT_KEY\"\n\n[file.\"var/board.json\"]\ntemplate = \"board.tmpl\"\n\n[addon.editor]\nkind = \"codium\"\nwant = [\"weir.ladder@1\"]\n")
 	for name, words := range map[string]string{"lanes": "1 to 12", "KEY": "env:HUT_KEY", "var/board.json": "board.tmpl", "editor": "codium --list-extensions"} {
 		if out := h.ok("show", name); !strings.Contains(out, words) || !strings.Contains(out, "trammel.toml:") {
@@ -915,6 +930,7 @@ func TestShowAndCompletionKnowWhatIsDeclared(t *testing.T) {
 }
 
 func TestBashCompletesWithNothingInstalled(t *testing.T) {
+	t.Parallel()
 	bash, err := exec.LookPath("bash")
 	if err != nil {
 		t.Skip("there is no bash")

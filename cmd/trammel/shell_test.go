@@ -91,6 +91,7 @@ func (s *session) hears(want string) {
 }
 
 func TestShellsKeepTheirToolsWhateverStartUpFilesDo(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	for _, c := range []struct{ shell, file, shadow, expand string }{
 		{"bash", ".bashrc", "alias weir='echo my own alias'\nexport PATH=/decoy:$PATH GOTOOLCHAIN=auto\n", "$GOTOOLCHAIN"},
@@ -148,6 +149,7 @@ func TestShellsKeepTheirToolsWhateverStartUpFilesDo(t *testing.T) {
 }
 
 func TestVerifyFindsWhatShadowsAToolInALivingShell(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, registry(t), goAndNode)
 	h.ok("lock")
 	h.ok("fit")
@@ -159,6 +161,7 @@ func TestVerifyFindsWhatShadowsAToolInALivingShell(t *testing.T) {
 }
 
 func TestAnOrdinaryUserCanDoEverything(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	if os.Getuid() != 0 {
 		t.Skip("the tests run as an ordinary user already")

@@ -12,6 +12,7 @@ import (
 // An archive that keeps every state gives what was there on a day, with what it was signed
 // with then.
 func TestTheStateOfAnArchiveOnADayComesBack(t *testing.T) {
+	t.Parallel()
 	s, weir, _ := archives(t)
 	_ = s
 	start := time.Date(2026, 1, 1, 6, 0, 0, 0, time.UTC)
@@ -96,6 +97,7 @@ lure = { version = "latest", from = "weir", package = "lure" }
 
 // What the suite has now is not all that can be declared: any version that a state of it had.
 func TestVersionsOfEarlierStatesAreDeclaredAsAnyOther(t *testing.T) {
+	t.Parallel()
 	s, weir, _ := archives(t)
 	start := time.Date(2026, 1, 1, 6, 0, 0, 0, time.UTC)
 	for day := range 30 {
@@ -209,6 +211,7 @@ two    = { version = "2", from = "weir", package = "ledger-2" }`))
 
 // Suites with security fixes have another address, and belong to the same root.
 func TestSuitesOfOtherAddressesBelongToTheSameRoot(t *testing.T) {
+	t.Parallel()
 	s, weir, _ := archives(t)
 	weir.Put(toolDeb("lure", "1.0-1", "echo lured with a hole"), toolDeb("gaff", "1.0-1", "echo gaffed"))
 	weir.Publish()

@@ -15,6 +15,7 @@ import (
 )
 
 func TestNoAcknowledgedRowIsLostWhateverIsKilled(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, "format  = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[service.ledger]\n"+
 		serves(t, "keep", `, WEIR_PORT = "@{port.main}", WEIR_ROWS = "@{bay.dir}/rows"`)+fmt.Sprintf("ports = { main = %d }\nrestart = \"on-failure\"\n\n[service.lane]\nrun = \"exec sleep 1000\"\nneeds = [\"service.ledger\"]\n", freeNumber(t)))
@@ -104,6 +105,7 @@ func TestNoAcknowledgedRowIsLostWhateverIsKilled(t *testing.T) {
 }
 
 func TestTwentyBaysAndASquatterDoNotClash(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	squatter, err := net.Listen("tcp4", "127.0.0.1:0") // a foreign program on the wanted port
 	if err != nil {
@@ -158,6 +160,7 @@ func TestTwentyBaysAndASquatterDoNotClash(t *testing.T) {
 }
 
 func TestHostileServicesAreStoppedWhole(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	for name, script := range map[string]string{
 		"ignores TERM":       "trap '' TERM INT HUP; echo up; while :; do sleep 0.2; done",
@@ -179,6 +182,7 @@ func TestHostileServicesAreStoppedWhole(t *testing.T) {
 }
 
 func TestAFloodIsKeptWithinItsBoundsAndReadWithoutASupervisor(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, "format  = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[service.lane]\n"+serves(t, "flood", `, WEIR_BYTES = "60000000"`)+"ready = { log = \"^flooded\", within = \"60s\" }\n")
 	h.ok("lock")

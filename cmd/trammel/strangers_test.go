@@ -31,14 +31,26 @@ var given sync.Map // numbers that a test has
 // take for themselves. Each test gets others.
 func freeNumber(t *testing.T) int {
 	t.Helper()
+	return freeRow(t, 1)
+}
+
+// freeRow is the first of several such ports in a row, as copies have them.
+func freeRow(t *testing.T, many int) int {
+	t.Helper()
 	first := slot(t)
 	for range 1000 {
-		n := first + rand.IntN(numbers)
-		if _, had := given.LoadOrStore(n, true); had {
-			continue
+		n := first + rand.IntN(numbers-many+1)
+		free := true
+		for i := n; free && i < n+many; i++ {
+			if _, had := given.LoadOrStore(i, true); had {
+				free = false
+			} else if l, err := net.Listen("tcp4", "127.0.0.1:"+itoa(i)); err == nil {
+				l.Close()
+			} else {
+				free = false
+			}
 		}
-		if l, err := net.Listen("tcp4", "127.0.0.1:"+itoa(n)); err == nil {
-			l.Close()
+		if free {
 			return n
 		}
 	}
@@ -169,6 +181,7 @@ func TestUsersAndHomesOnOneMachineDoNotMeet(t *testing.T) {
 }
 
 func TestAStrangerIsNeverTheService(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	probes := map[string]string{
 		"no probe": "", "tcp": `ready = { tcp = "main", within = "30s" }`, "http": `ready = { http = "/", within = "30s" }`,
@@ -353,7 +366,7 @@ func TestServicesChangePlaces(t *testing.T) {
 func TestFewerCopiesMoveNobodyElse(t *testing.T) {
 	linuxOnly(t)
 	t.Parallel()
-	first, other := freeNumber(t), freeNumber(t)
+	first, other := freeRow(t, 3), freeNumber(t)
 	h := newHut(t, nil, fmt.Sprintf("format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[param.n]\nkind = \"integer\"\ndefault = 3\n\n[service.lane]\ncopies = \"@{param.n}\"\n%sports = { main = %d }\n\n[service.board]\nneeds = [\"service.lane\"]\n%sports = { main = %d }\n\n[service.aside]\nrun = \"sleep 600\"\n",
 		serves(t, "web", `, WEIR_PORT = "@{port.main}"`), first, serves(t, "web", `, WEIR_PORT = "@{port.main}"`), other))
 	h.ok("lock")

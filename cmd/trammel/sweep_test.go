@@ -33,6 +33,7 @@ func sorted(list []string) []string {
 }
 
 func TestSweepKeepsWhatAnyProjectUses(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	s := registry(t)
 	weir := newHut(t, s, goAndNode)
@@ -101,6 +102,7 @@ func TestSweepKeepsWhatAnyProjectUses(t *testing.T) {
 }
 
 func TestSweepAndFitAtOnceNeverClash(t *testing.T) {
+	t.Parallel()
 	linuxOnly(t)
 	s := registry(t)
 	h := newHut(t, s, goAndNode)

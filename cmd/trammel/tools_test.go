@@ -16,6 +16,7 @@ import (
 )
 
 func TestLockFitAndRunGiveTheLockedVersions(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	h := newHut(t, s, goAndNode)
 	if out := h.ok("lock"); !strings.Contains(out, "+ go 1.24.6") || !strings.Contains(out, "+ node 22.12.0") {
@@ -42,6 +43,7 @@ func TestLockFitAndRunGiveTheLockedVersions(t *testing.T) {
 }
 
 func TestAnotherMachineHasTheSameEnvironmentID(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	h := newHut(t, s, goAndNode)
 	h.ok("lock")
@@ -78,6 +80,7 @@ func environmentID(h *hut) string {
 }
 
 func TestLockKeepsWhatIsLockedUnlessItIsRenewed(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	h := newHut(t, s, goAndNode)
 	h.ok("lock")
@@ -100,6 +103,7 @@ func TestLockKeepsWhatIsLockedUnlessItIsRenewed(t *testing.T) {
 }
 
 func TestLockReadsASecondTimeOnlyWhatChanged(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	h := newHut(t, s, goAndNode)
 	h.ok("lock")
@@ -152,6 +156,7 @@ func TestFitSurvivesKillAtAnyInstant(t *testing.T) {
 }
 
 func TestTwoFitsAtOnceDoTheWorkOnce(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	s.Fail(".zip", standin.Slow)
 	h := newHut(t, s, goAndNode)
@@ -174,6 +179,7 @@ func TestTwoFitsAtOnceDoTheWorkOnce(t *testing.T) {
 }
 
 func TestInterruptedFitCarriesOnWhereItWas(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	h := newHut(t, s, goAndNode)
 	h.ok("lock")
@@ -193,6 +199,7 @@ func TestInterruptedFitCarriesOnWhereItWas(t *testing.T) {
 }
 
 func TestVerifyNamesWhatDriftedAndFitMendsIt(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	h := newHut(t, s, goAndNode)
 	h.ok("lock")
@@ -296,6 +303,7 @@ func appendTo(path, text string) error {
 }
 
 func TestCleanHidesTheHostAndOpenDoesNot(t *testing.T) {
+	t.Parallel()
 	s := registry(t)
 	h := newHut(t, s, goAndNode)
 	h.ok("lock")
@@ -325,6 +333,7 @@ func TestCleanHidesTheHostAndOpenDoesNot(t *testing.T) {
 }
 
 func TestExitCodesOfCommandsPassThrough(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, registry(t), goAndNode+"\n[routine.seven]\nrun = \"exit 7\"\n\n[routine.echo]\nrun = 'echo \"$@\"'\n")
 	h.ok("lock")
 	h.ok("fit")
@@ -350,6 +359,7 @@ func TestExitCodesOfCommandsPassThrough(t *testing.T) {
 }
 
 func TestAChangedPlanIsNeverUsed(t *testing.T) {
+	t.Parallel()
 	h := newHut(t, registry(t), goAndNode)
 	h.ok("lock")
 	h.ok("fit")

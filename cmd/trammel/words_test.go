@@ -61,6 +61,7 @@ func says(text, words string) bool {
 // People search the page by what is on their screen: every row begins with words that the
 // program has.
 func TestThePageOfTroublesHasTheWordsOfTheProgram(t *testing.T) {
+	t.Parallel()
 	raw, err := os.ReadFile("../../docs/troubleshooting.md")
 	if err != nil {
 		t.Fatal(err)
@@ -93,6 +94,7 @@ func TestThePageOfTroublesHasTheWordsOfTheProgram(t *testing.T) {
 
 // The walk through the code names what is there.
 func TestThePageForNewcomersNamesWhatIsThere(t *testing.T) {
+	t.Parallel()
 	raw, err := os.ReadFile("../../docs/hour.md")
 	if err != nil {
 		t.Fatal(err)
