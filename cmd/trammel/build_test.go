@@ -1,11 +1,14 @@
 package main
 
 import (
+	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"testing"
 
 	"app.example/trammel/internal/standin"
@@ -47,6 +50,7 @@ func TestAGoToolIsBuiltAndItsBuildIsLocked(t *testing.T) {
 	t.Parallel()
 	s, golang := builder(t)
 	h := newHut(t, s, toolOf(golang, "heronweir.example/tools/cmd/weirstamp"))
+	h.sharesCompiled()
 	if out := h.ok("lock"); !strings.Contains(out, "+ weirstamp 0.2.0") {
 		t.Errorf("lock:\n%s", out)
 	}
@@ -67,8 +71,7 @@ func TestAGoToolIsBuiltAndItsBuildIsLocked(t *testing.T) {
 
 	// Elsewhere, in another folder and store, the same bytes come out.
 	other := h.elsewhere(s)
-	other.sharesCaches(h)
-	other.ok("fit")
+	other.ok("fit") // all is compiled anew there
 	other.ok("verify", "--deep")
 	if environmentID(h) != environmentID(other) {
 		t.Error("the ids differ")
@@ -82,22 +85,33 @@ func TestAGoToolIsBuiltAndItsBuildIsLocked(t *testing.T) {
 		flipped = "1"
 	}
 	victim := h.elsewhere(s)
-	victim.sharesCaches(h)
+	victim.sharesCompiled()
 	victim.write("trammel.lock", resealed(t, lock[:at]+flipped+lock[at+1:]))
 	victim.fails(5, []string{"wrong bytes", "weirstamp"}, "fit")
 }
 
-// sharesCaches lets a machine use what another one's go command has compiled: the
+// sharesCompiled lets a machine use what the go command of others here has compiled: the
 // standard library takes a while.
-func (h *hut) sharesCaches(of *hut) {
+func (h *hut) sharesCompiled() {
 	h.t.Helper()
-	if err := os.MkdirAll(filepath.Join(h.home, "cache"), 0o755); err != nil {
-		h.t.Fatal(err)
-	}
-	if err := os.Symlink(filepath.Join(of.home, "cache/tools"), filepath.Join(h.home, "cache/tools")); err != nil {
+	shared, err := runtimeCompiled()
+	if err := errors.Join(err, os.MkdirAll(filepath.Join(h.home, "cache/tools"), 0o755),
+		os.Symlink(shared, filepath.Join(h.home, "cache/tools/go-build"))); err != nil {
 		h.t.Fatal(err)
 	}
 }
+
+// runtimeCompiled is a cache of the go command with what every program needs, made once.
+var runtimeCompiled = sync.OnceValues(func() (string, error) {
+	shared := filepath.Join(filepath.Dir(program), "go-build")
+	c := exec.Command("go", "build", "runtime")
+	c.Env = append(os.Environ(), "GOCACHE="+shared, "GOFLAGS=-trimpath -buildvcs=false", "CGO_ENABLED=0")
+	out, err := c.CombinedOutput()
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, out)
+	}
+	return shared, err
+})
 
 func TestGoToolsThatCannotBeHad(t *testing.T) {
 	t.Parallel()
@@ -118,6 +132,7 @@ func TestGoToolsThatCannotBeHad(t *testing.T) {
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
 			h := newHut(t, s, c.declaration)
+			h.sharesCompiled()
 			if c.command == "fit" {
 				h.ok("lock")
 			}
@@ -137,6 +152,7 @@ func TestAGoToolMayHaveAGoOfItsOwn(t *testing.T) {
 	}
 	// What the module says it needs is looked at before anything is fetched.
 	h := newHut(t, s, tool("go = \"=1.22.0\"\n", ""))
+	h.sharesCompiled()
 	h.fails(2, []string{"trammel.toml:5", "weirstamp 0.2.0 needs Go 1.24, as its module says, and the project's go is 1.22.0", `go = "1.24" in the table of weirstamp`}, "lock")
 	h.write("trammel.toml", tool("go = \"=1.15.2\"\n", ""))
 	h.fails(2, []string{"tools are built by Go 1.16 and newer"}, "lock")

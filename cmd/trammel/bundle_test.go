@@ -79,6 +79,7 @@ func TestABundleBringsWhatWasBuilt(t *testing.T) {
 	linuxOnly(t)
 	s, golang := builder(t)
 	h := newHut(t, s, toolOf(golang, "heronweir.example/tools/cmd/weirstamp"))
+	h.sharesCompiled()
 	h.ok("lock")
 	bundle := filepath.Join(t.TempDir(), "heronweir.bundle")
 	if o := h.try("export", "bundle", "--output", bundle); o.code != 0 || !strings.Contains(o.err, "weirstamp on ") {
