@@ -54,7 +54,7 @@ func TestMain(m *testing.M) {
 		// The tests wait for processes more than they compute.
 		flag.Parse()
 		if parallel := flag.Lookup("test.parallel"); parallel.Value.String() == parallel.DefValue {
-			_ = parallel.Value.Set(itoa(3 * runtime.GOMAXPROCS(0)))
+			_ = parallel.Value.Set(itoa(5 * runtime.GOMAXPROCS(0)))
 		}
 		return m.Run()
 	}())
