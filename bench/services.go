@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/service"
 )
 
@@ -192,7 +193,7 @@ func (b *workshop) services() ([]row, error) {
 	floor := fetch("", "127.0.0.1:"+direct, "")
 	routed := func(more string) func() error {
 		return func() error {
-			return fetch("web.common.localhost", fmt.Sprintf("127.0.0.1:%d", service.RouterPort(b.path("home/state"))), more)()
+			return fetch("web.common.localhost", fmt.Sprintf("127.0.0.1:%d", gateway.RouterPort(b.path("home/state"))), more)()
 		}
 	}
 	return append(rows,

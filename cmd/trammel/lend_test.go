@@ -22,8 +22,8 @@ import (
 	"testing"
 	"time"
 
+	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/lend"
-	"app.example/trammel/internal/core/running/service"
 )
 
 // loan is a trammel lend that runs.
@@ -392,7 +392,7 @@ func TestLendingToAnotherMachine(t *testing.T) {
 		t.Errorf("the certificate was believed by somebody who was not told to: %s", out)
 	}
 	// Neither the service's own port nor the page is open to that machine.
-	for _, port := range []int{service.RouterPort(h.home + "/state"), service.SecurePort(h.home + "/state"), find(t, h, "lane.1").Ports["http"]} {
+	for _, port := range []int{gateway.RouterPort(h.home + "/state"), gateway.SecurePort(h.home + "/state"), find(t, h, "lane.1").Ports["http"]} {
 		if out, err := colleague("-m", "5", fmt.Sprintf("http://%s:%d/", here, port)); err == nil {
 			t.Errorf("port %d answers: %s", port, out)
 		}

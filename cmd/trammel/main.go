@@ -14,6 +14,7 @@ import (
 	"app.example/trammel/internal/core/running/inside"
 	"app.example/trammel/internal/core/running/script"
 	"app.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/running/supervise"
 	"app.example/trammel/internal/demo"
 	_ "app.example/trammel/internal/early" // plays its roles before main
 )
@@ -30,7 +31,7 @@ func main() {
 		cluster.Keep()
 		return
 	case service.SupervisorName:
-		service.Supervise()
+		supervise.Main()
 	case demo.EngineName:
 		os.Exit(demo.Engine(os.Args[1:]))
 	}

@@ -21,12 +21,12 @@ import (
 	"testing"
 	"time"
 
-	"app.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/running/gateway"
 )
 
 // named asks the router of a hut for a name.
 func (h *hut) named(method, name, path string, header map[string]string, body string) (*http.Response, error) {
-	port := service.RouterPort(h.home + "/state")
+	port := gateway.RouterPort(h.home + "/state")
 	r, err := http.NewRequest(method, fmt.Sprintf("http://127.0.0.1:%d%s", port, path), strings.NewReader(body))
 	if err != nil {
 		return nil, err
@@ -110,7 +110,7 @@ func TestServicesHaveNames(t *testing.T) {
 func TestWebSocketsAndStreamsPassTheRouter(t *testing.T) {
 	t.Parallel()
 	h := webHut(t, "")
-	port := service.RouterPort(h.home + "/state")
+	port := gateway.RouterPort(h.home + "/state")
 	c, err := net.Dial("tcp4", "127.0.0.1:"+strconv.Itoa(port))
 	if err != nil {
 		t.Fatal(err)
@@ -330,7 +330,7 @@ func TestThePageShowsAndDoes(t *testing.T) {
 		return
 	}
 	for _, name := range []string{"heronweir.localhost", "localhost"} { // the page, and what lists all of the user's
-		c := exec.Command(curl, "-s", "-o", "/dev/null", "-w", "%{http_code}", "-H", "Host: "+name, fmt.Sprintf("http://127.0.0.1:%d/", service.RouterPort(h.home+"/state")))
+		c := exec.Command(curl, "-s", "-o", "/dev/null", "-w", "%{http_code}", "-H", "Host: "+name, fmt.Sprintf("http://127.0.0.1:%d/", gateway.RouterPort(h.home+"/state")))
 		c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 		if out, err := c.Output(); string(out) != "403" {
 			t.Errorf("another user of the machine got %s of %s, %v", out, name, err)

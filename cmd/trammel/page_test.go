@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/standin"
 )
@@ -260,7 +261,7 @@ func TestThePageInABrowser(t *testing.T) {
 	t.Parallel()
 	h := pageHut(t)
 	b := openBrowser(t)
-	port := service.RouterPort(h.home + "/state")
+	port := gateway.RouterPort(h.home + "/state")
 	at := func(name string) string { return fmt.Sprintf("http://%s:%d/", name, port) }
 	row := func(name string) string {
 		return `[...document.querySelectorAll("#services tr")].find(r => r.querySelector("th")?.textContent === "` + name + `")?.textContent`

@@ -26,6 +26,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/kernel/process"
+	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/lend"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/written/declare"
@@ -202,7 +203,7 @@ func lendable(ctx context.Context, p *checkout.State, name string) (*lend.Offer,
 		return nil, fault.New(fault.ErrUsage, "%s speaks no HTTP, and only what does can be lent by a link", name).
 			Advise("A service speaks it that has a port named http, or is asked over http whether it is ready.")
 	}
-	return &lend.Offer{Service: name, Name: host, Router: func() int { return service.RouterPort(p.Places.State) }, Secret: lend.Secret(), Ours: ourName(p, name, host)}, nil
+	return &lend.Offer{Service: name, Name: host, Router: func() int { return gateway.RouterPort(p.Places.State) }, Secret: lend.Secret(), Ours: ourName(p, name, host)}, nil
 }
 
 // ourName tells whether a name of the router still is that of this bay's service. It is asked once

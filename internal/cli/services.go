@@ -24,6 +24,8 @@ import (
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/running/gateway"
+	"app.example/trammel/internal/core/running/logbook"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -108,8 +110,8 @@ func startAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	s.Table(serviceRows(p, statuses, false))
-	if len(statuses) > 0 && service.RouterPort(p.Places.State) > 0 {
-		address, taken := service.PageAddress(p.Bay)
+	if len(statuses) > 0 && gateway.RouterPort(p.Places.State) > 0 {
+		address, taken := gateway.PageAddress(p.Bay)
 		s.Say("Page: %s", address)
 		if taken {
 			s.Say("Another checkout of a project %s runs and has that name; the addresses of this one end in a name of its own.", p.Declaration.Project)
@@ -202,16 +204,16 @@ func followFiles(ctx context.Context, s *ui.Screen, up *setup.Setup, running []s
 }
 
 // follow prints the lines of logs as they come, merged by time, until ctx ends.
-func follow(ctx context.Context, p *checkout.State, names []string, count int, since time.Time, print func(service.Line)) {
-	var tails []*service.Tail
-	var lines []service.Line
+func follow(ctx context.Context, p *checkout.State, names []string, count int, since time.Time, print func(logbook.Line)) {
+	var tails []*logbook.Tail
+	var lines []logbook.Line
 	for _, name := range names {
-		t := service.OpenTail(p.Bay.Logs(), name)
+		t := logbook.OpenTail(p.Bay.Logs(), name)
 		defer t.Close()
 		tails = append(tails, t)
 		lines = append(lines, t.Last(count, since)...)
 	}
-	slices.SortStableFunc(lines, func(a, b service.Line) int { return a.At.Compare(b.At) })
+	slices.SortStableFunc(lines, func(a, b logbook.Line) int { return a.At.Compare(b.At) })
 	for _, l := range lines {
 		print(l)
 	}
@@ -219,7 +221,7 @@ func follow(ctx context.Context, p *checkout.State, names []string, count int, s
 	var mu sync.Mutex
 	for _, t := range tails {
 		wait.Go(func() {
-			t.Follow(ctx, func(l service.Line) {
+			t.Follow(ctx, func(l logbook.Line) {
 				mu.Lock()
 				defer mu.Unlock()
 				print(l)
@@ -232,7 +234,7 @@ func follow(ctx context.Context, p *checkout.State, names []string, count int, s
 // lineOut is the JSON of a line of a log: one object a line, since it may be read as it comes.
 type lineOut struct {
 	Format int `json:"format"`
-	service.Line
+	logbook.Line
 }
 
 // logView prints lines of logs, each service in a colour of its own.
@@ -252,7 +254,7 @@ func newLogView(s *ui.Screen, names []string, json bool) *logView {
 	return v
 }
 
-func (v *logView) print(l service.Line) {
+func (v *logView) print(l logbook.Line) {
 	if v.json {
 		_ = tellLine(v.s, lineOut{1, l})
 		return
@@ -529,11 +531,11 @@ func logsAction(ctx context.Context, c *cli.Command) error {
 		follow(ctx, p, services, count, since, view.print)
 		return exitCode(130)
 	}
-	var lines []service.Line
+	var lines []logbook.Line
 	for _, name := range services {
-		lines = append(lines, service.ReadLog(p.Bay.Logs(), name, count, since)...)
+		lines = append(lines, logbook.Read(p.Bay.Logs(), name, count, since)...)
 	}
-	slices.SortStableFunc(lines, func(a, b service.Line) int { return a.At.Compare(b.At) })
+	slices.SortStableFunc(lines, func(a, b logbook.Line) int { return a.At.Compare(b.At) })
 	for _, l := range lines {
 		view.print(l)
 	}

@@ -14,6 +14,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/running/logbook"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -363,6 +364,6 @@ func showService(ctx context.Context, s *sheet, p *checkout.State, x declare.Ser
 		}
 		facts = append(facts, fact{st.Name, text + "  since " + st.Since.Local().Format(time.TimeOnly)})
 	}
-	facts = append(facts, fact{"log", service.LogPath(p.Bay.Logs(), x.CopyName(1))})
+	facts = append(facts, fact{"log", logbook.Path(p.Bay.Logs(), x.CopyName(1))})
 	s.print(x.Name, "service", facts)
 }

@@ -18,6 +18,8 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/running/gateway"
+	"app.example/trammel/internal/core/running/logbook"
 	"app.example/trammel/internal/core/running/service"
 )
 
@@ -38,7 +40,7 @@ func watchAction(ctx context.Context, c *cli.Command) error {
 	if !term.IsTerminal(int(os.Stdout.Fd())) || !term.IsTerminal(int(os.Stdin.Fd())) {
 		return fault.New(fault.ErrUsage, "watch needs a terminal").Advise("For a program: trammel show --json, trammel logs --follow --json")
 	}
-	page, _ := service.PageAddress(p.Bay)
+	page, _ := gateway.PageAddress(p.Bay)
 	m := &live.Model{
 		Project: p.Declaration.Project, Bay: p.Bay.Name, Environment: "not locked", Page: page,
 		Declared: serviceNames(p.Declaration), Colour: !c.Bool("no-colour") && os.Getenv("NO_COLOR") == "",
@@ -86,20 +88,20 @@ func feed(ctx context.Context, p *checkout.State, program *tea.Program) {
 			program.Send(live.Statuses(list))
 		}
 		names, _ := logNames(p, nil)
-		var lines []service.Line
+		var lines []logbook.Line
 		for _, name := range names {
 			if followed[name] {
 				continue
 			}
 			followed[name] = true
-			t := service.OpenTail(p.Bay.Logs(), name)
+			t := logbook.OpenTail(p.Bay.Logs(), name)
 			lines = append(lines, t.Last(500, time.Time{})...)
 			go func() {
 				defer t.Close()
-				t.Follow(ctx, func(l service.Line) { program.Send(live.Lines{l}) })
+				t.Follow(ctx, func(l logbook.Line) { program.Send(live.Lines{l}) })
 			}()
 		}
-		slices.SortStableFunc(lines, func(a, b service.Line) int { return a.At.Compare(b.At) })
+		slices.SortStableFunc(lines, func(a, b logbook.Line) int { return a.At.Compare(b.At) })
 		if len(lines) > 0 {
 			program.Send(live.Lines(lines))
 		}
@@ -128,7 +130,7 @@ func doHere(ctx context.Context, p *checkout.State, program *tea.Program, args [
 	if args[0] == "do" {
 		var lines live.Lines
 		for line := range strings.Lines(text) {
-			lines = append(lines, service.Line{At: time.Now(), Name: "do " + args[1], Stream: "out", Text: strings.TrimRight(line, "\n")})
+			lines = append(lines, logbook.Line{At: time.Now(), Name: "do " + args[1], Stream: "out", Text: strings.TrimRight(line, "\n")})
 		}
 		program.Send(lines)
 	}

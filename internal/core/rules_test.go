@@ -25,7 +25,7 @@ var groups = []struct{ name, packages string }{
 	{"stored", "tree unpack store merge system libraries frame depot"},
 	{"origins", "source locator resolve"},
 	{"checkout", "bay policy . approval"},
-	{"running", "environ script render step service lend inside image cluster"},
+	{"running", "environ script render step service logbook gateway supervise lend inside image cluster"},
 	{"acting", "supply fit setup ship sweep publish account"},
 	{"proven", "proof report export"},
 }
@@ -102,7 +102,7 @@ func TestTheCoreOnlyReachesTheLightHalf(t *testing.T) {
 // The core writes to no terminal, except where a process of its own is the whole
 // program: the interpreter of scripts, the init of a tree, the supervisor and what enters a root.
 func TestTheCoreDoesNotPrint(t *testing.T) {
-	own := map[string]bool{"running/script/script.go": true, "kernel/within/tree_linux.go": true, "kernel/within/view_linux.go": true, "kernel/within/run_linux.go": true, "running/service/supervisor.go": true, "kernel/sandbox/sandbox_linux.go": true, "running/inside/launcher_linux.go": true, "running/cluster/keeper.go": true}
+	own := map[string]bool{"running/script/script.go": true, "kernel/within/tree_linux.go": true, "kernel/within/view_linux.go": true, "kernel/within/run_linux.go": true, "running/supervise/supervisor.go": true, "kernel/sandbox/sandbox_linux.go": true, "running/inside/launcher_linux.go": true, "running/cluster/keeper.go": true}
 	for _, file := range sources(t) {
 		if own[file] {
 			continue
@@ -133,7 +133,7 @@ func TestTheCoreDoesNotPrint(t *testing.T) {
 func TestTheCoreAsksTheProcessForNothing(t *testing.T) {
 	own := map[string]bool{
 		"base/host/host.go": true, "running/script/script.go": true, "kernel/launch/launch_linux.go": true,
-		"kernel/process/tree_linux.go": true, "kernel/sandbox/sandbox_linux.go": true, "kernel/within/mounts_linux.go": true, "kernel/within/view_linux.go": true, "kernel/within/tree_linux.go": true, "running/service/page.go": true, "running/inside/launcher_linux.go": true, "running/cluster/keeper.go": true,
+		"kernel/process/tree_linux.go": true, "kernel/sandbox/sandbox_linux.go": true, "kernel/within/mounts_linux.go": true, "kernel/within/view_linux.go": true, "kernel/within/tree_linux.go": true, "running/gateway/page.go": true, "running/inside/launcher_linux.go": true, "running/cluster/keeper.go": true,
 	}
 	asks := map[string]bool{
 		"os.Getenv": true, "os.LookupEnv": true, "os.Environ": true, "os.ExpandEnv": true, "os.Getwd": true, "os.Chdir": true, "os.Setenv": true, "os.Executable": true,

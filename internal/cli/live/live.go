@@ -15,6 +15,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/running/logbook"
 	"app.example/trammel/internal/core/running/service"
 )
 
@@ -25,7 +26,7 @@ const Keep = 5000
 type Statuses []service.Status
 
 // Lines are new lines of logs.
-type Lines []service.Line
+type Lines []logbook.Line
 
 // Said is what came of something that was done.
 type Said struct {
@@ -47,7 +48,7 @@ type Model struct {
 
 	width, height int
 	statuses      Statuses
-	lines         []service.Line
+	lines         []logbook.Line
 	chosen        int
 	all           bool // logs of all services
 	back          int  // how many lines the logs are scrolled back
@@ -255,7 +256,7 @@ func (m *Model) View() tea.View {
 }
 
 // wanted tells whether a line belongs to the logs that are shown.
-func (m *Model) wanted(l service.Line) bool {
+func (m *Model) wanted(l logbook.Line) bool {
 	if !m.all && l.Name != m.current().name {
 		return false
 	}
@@ -454,7 +455,7 @@ func (m *Model) body(rows []row, height int) []string {
 		from := min(max(0, m.picked-height/2), max(0, len(out)-height))
 		return clip(out[from:], height)
 	}
-	var wanted []service.Line
+	var wanted []logbook.Line
 	for _, l := range m.lines {
 		if m.wanted(l) {
 			wanted = append(wanted, l)

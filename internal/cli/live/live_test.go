@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"app.example/trammel/internal/core/running/logbook"
 	"app.example/trammel/internal/core/running/service"
 )
 
@@ -47,7 +48,7 @@ func press(m *Model, keys ...string) {
 func said(n int, name string) Lines {
 	var out Lines
 	for i := range n {
-		out = append(out, service.Line{At: time.Now(), Name: name, Stream: "out", Text: fmt.Sprintf("passing %d \x1b[31mred\x1b[0m\x1b[2J\tlong %s", i, strings.Repeat("x", 300))})
+		out = append(out, logbook.Line{At: time.Now(), Name: name, Stream: "out", Text: fmt.Sprintf("passing %d \x1b[31mred\x1b[0m\x1b[2J\tlong %s", i, strings.Repeat("x", 300))})
 	}
 	return out
 }

@@ -20,6 +20,7 @@ import (
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/running/logbook"
 	"app.example/trammel/internal/core/running/render"
 	"app.example/trammel/internal/core/running/script"
 	"app.example/trammel/internal/core/running/service"
@@ -548,12 +549,12 @@ func (s *Setup) notReady(st service.Status) error {
 	}
 	e := fault.New(fault.ErrNotReady, "service %s %s%s", st.Name, what, cmp.Or(st.Reason, "it is "+cmp.Or(st.State, "not known to the supervisor")))
 	var do strings.Builder
-	lines := service.ReadLog(s.State.Bay.Logs(), st.Name, 0, st.Since.Add(-s.longest(st.Service)))
-	own := slices.DeleteFunc(lines, func(l service.Line) bool { return l.Stream == "sup" })
+	lines := logbook.Read(s.State.Bay.Logs(), st.Name, 0, st.Since.Add(-s.longest(st.Service)))
+	own := slices.DeleteFunc(lines, func(l logbook.Line) bool { return l.Stream == "sup" })
 	for _, l := range own[max(0, len(own)-8):] {
 		do.WriteString("| " + l.Text + "\n")
 	}
-	fmt.Fprintf(&do, "Log: %s (trammel logs %s)", service.LogPath(s.State.Bay.Logs(), st.Name), st.Service)
+	fmt.Fprintf(&do, "Log: %s (trammel logs %s)", logbook.Path(s.State.Bay.Logs(), st.Name), st.Service)
 	return e.Advise("%s", do.String())
 }
 

@@ -8,11 +8,9 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
 	"net"
 	"net/http"
 	"os/exec"
-	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -37,17 +35,20 @@ type Client struct {
 // gets the host's environment.
 func Connect(b bay.Bay, h host.Host) *Client {
 	return &Client{b, h, &http.Client{Transport: &http.Transport{
-		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			short, done, err := shortPath(b.Socket())
-			if err != nil {
-				return nil, err
-			}
-			defer done()
-			var d net.Dialer
-			return d.DialContext(ctx, "unix", short)
-		},
+		DialContext:       func(ctx context.Context, _, _ string) (net.Conn, error) { return Dial(ctx, b.Socket()) },
 		DisableKeepAlives: true,
 	}}}
+}
+
+// Dial connects to the control socket of a bay's supervisor.
+func Dial(ctx context.Context, socket string) (net.Conn, error) {
+	short, done, err := shortPath(socket)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	var d net.Dialer
+	return d.DialContext(ctx, "unix", short)
 }
 
 // errNobody means that the bay has no supervisor now.
@@ -205,9 +206,6 @@ func (c *Client) Signal(ctx context.Context, o Signal) ([]Signalled, error) {
 	}
 	return out, err
 }
-
-// SignalNames are the signals that services can be sent.
-func SignalNames() []string { return slices.Sorted(maps.Keys(signals)) }
 
 // How long a supervisor may be silent before it is asked whether it is there at all, and how
 // long it may take to say so. What it was asked for may take any time; this takes none.

@@ -1,13 +1,10 @@
-// Package service runs the services of a bay.
+// Package service says what a service of a bay is, and is how the supervisor of a bay is asked:
+// specs, states, the control socket and both ends of what is said over it.
 //
-// A bay has at most one supervisor: a detached copy of this program that starts
-// when the first service does and goes when the last one stops. It keeps each
-// service in a process tree of its own, holds its ports, probes it, keeps its
-// log, restarts it by its rule, and answers on a control socket. When the
-// supervisor dies, by whatever cause, its services die with it.
-//
-// The supervisor knows nothing of declarations: it is given complete specs. The
-// order of starting is the client's business (package setup).
+// A bay has at most one supervisor (package supervise); asking for something to start starts it.
+// The socket is the user's alone: its mode says so, and each connection is asked for its user. A
+// supervisor that does not answer within seconds is named with its pid, and does not do later what
+// a person was told did not happen.
 package service
 
 import (
@@ -144,11 +141,11 @@ func (st Status) Where() []string {
 	if st.Address != "" {
 		out = append(out, strings.TrimSuffix(st.Address, "/"))
 	}
-	return append(out, st.numbers()...)
+	return append(out, st.Numbers()...)
 }
 
-// numbers are a service's ports with their addresses.
-func (st Status) numbers() []string {
+// Numbers are a service's ports with their addresses.
+func (st Status) Numbers() []string {
 	var out []string
 	for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
 		at := fmt.Sprintf("127.0.0.1:%d", st.Ports[name])

@@ -1,4 +1,4 @@
-package service
+package gateway
 
 import (
 	"cmp"
@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"log/slog"
 	"math"
 	"net/http"
 	"os"
@@ -25,18 +26,23 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/changes"
 	"app.example/trammel/internal/core/base/foreign"
-	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/running/logbook"
+	"app.example/trammel/internal/core/running/service"
 )
 
 //go:embed page.html
 var pageText string
 
-// page is what a bay shows in a browser: how its services are, their logs, what is
+// Page is what a bay shows in a browser: how its services are, their logs, what is
 // due, and the routines. What it shows of the project it asks this very program for,
 // and what it does it does by the same commands that a person would type, so that
 // consent and every other rule hold.
-type page struct {
-	s     *supervisor
+type Page struct {
+	bay   bay.Bay
+	told  Told
+	log   *slog.Logger
+	ctx   context.Context // the supervisor's life
 	token string
 	text  *template.Template
 
@@ -46,6 +52,12 @@ type page struct {
 	busy  bool
 
 	looking *time.Timer // runs out when nobody has looked for a while; nil when it has
+}
+
+// Told is what a page is told of the services of its bay.
+type Told struct {
+	Status func() []service.Status    // how they are now, with what they use
+	Reads  func() map[string][]string // by service, the globs of files that it is started anew for
 }
 
 // facts are what the declaration and the lock say, which only changes now and then.
@@ -81,19 +93,21 @@ type param struct {
 // saving is how the folders begin in which data lies on its way to a browser.
 const saving = ".save-"
 
-func newPage(s *supervisor) *page {
+// NewPage makes the page of a bay, for as long as ctx lasts.
+func NewPage(ctx context.Context, b bay.Bay, told Told, log *slog.Logger) *Page {
 	// A supervisor that was killed meanwhile left somebody's data lying.
-	if left, err := filepath.Glob(filepath.Join(s.bay.Records, saving+"*")); err == nil {
+	if left, err := filepath.Glob(filepath.Join(b.Records, saving+"*")); err == nil {
 		for _, dir := range left {
 			_ = os.RemoveAll(dir)
 		}
 	}
 	raw := make([]byte, 24)
 	_, _ = rand.Read(raw) // never fails (crypto/rand)
-	return &page{s: s, token: hex.EncodeToString(raw)}
+	return &Page{bay: b, told: told, log: log, ctx: ctx, token: hex.EncodeToString(raw)}
 }
 
-func (p *page) handle(mux *http.ServeMux) {
+// Handle answers for the page below /page/, on the control socket that the router hands requests to.
+func (p *Page) Handle(mux *http.ServeMux) {
 	mux.HandleFunc("GET /page/{$}", p.show)
 	mux.HandleFunc("GET /page/state", p.state)
 	mux.HandleFunc("GET /page/logs", p.logs)
@@ -113,14 +127,14 @@ func alone(w http.ResponseWriter, may string) {
 	h.Set("Referrer-Policy", "no-referrer")
 }
 
-func (p *page) show(w http.ResponseWriter, r *http.Request) {
+func (p *Page) show(w http.ResponseWriter, r *http.Request) {
 	p.mu.Lock()
 	if p.text == nil {
 		p.text = template.Must(template.New("").Parse(pageText))
 	}
 	p.mu.Unlock()
 	alone(w, "connect-src 'self'; script-src 'unsafe-inline'; ")
-	_ = p.text.Execute(w, struct{ Project, Bay, Token string }{p.s.bay.Project, p.s.bay.Name, p.token})
+	_ = p.text.Execute(w, struct{ Project, Bay, Token string }{p.bay.Project, p.bay.Name, p.token})
 }
 
 // serviceOut is a service as the page shows it.
@@ -139,10 +153,9 @@ type serviceOut struct {
 	CPU      float64   `json:"cpu"`    // per cent of a core, since the last look
 }
 
-func (p *page) state(w http.ResponseWriter, r *http.Request) {
+func (p *Page) state(w http.ResponseWriter, r *http.Request) {
 	p.followFiles()
-	list := p.s.statuses()
-	p.s.notice(list)
+	list := p.told.Status()
 	known := p.known()
 	out := struct {
 		facts
@@ -168,7 +181,7 @@ func (p *page) state(w http.ResponseWriter, r *http.Request) {
 	}
 	for _, name := range known.names {
 		if !seen[name] {
-			out.Services = append(out.Services, serviceOut{Name: name, Service: name, State: Stopped, Ports: []string{}, More: []string{}})
+			out.Services = append(out.Services, serviceOut{Name: name, Service: name, State: service.Stopped, Ports: []string{}, More: []string{}})
 		}
 	}
 	slices.SortStableFunc(out.Services, func(a, b serviceOut) int { // as they are declared
@@ -183,7 +196,7 @@ func (p *page) state(w http.ResponseWriter, r *http.Request) {
 const factsAge = 5 * time.Second
 
 // known gives the last facts, and has them asked for anew beside when they are old.
-func (p *page) known() facts {
+func (p *Page) known() facts {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if time.Since(p.at) > factsAge && !p.busy {
@@ -210,25 +223,18 @@ const looked = 10 * time.Second
 
 // followFiles has services take on what they read when it changes, for as long as somebody
 // looks at the page.
-func (p *page) followFiles() {
+func (p *Page) followFiles() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.looking != nil {
 		p.looking.Reset(looked)
 		return
 	}
-	globs := map[string][]string{}
-	p.s.mu.Lock()
-	for _, u := range p.s.units {
-		if len(u.spec.Reads) > 0 && u.spec.WhenChanged != declare.Unmoved {
-			globs[u.spec.Service] = u.spec.Reads
-		}
-	}
-	p.s.mu.Unlock()
+	globs := p.told.Reads()
 	if len(globs) == 0 {
 		return
 	}
-	ctx, stop := context.WithCancel(p.s.ctx)
+	ctx, stop := context.WithCancel(p.ctx)
 	p.looking = time.AfterFunc(looked, func() {
 		stop()
 		p.mu.Lock()
@@ -236,9 +242,9 @@ func (p *page) followFiles() {
 		p.mu.Unlock()
 	})
 	for name, own := range globs {
-		seen, err := changes.Watch(ctx, p.s.bay.Checkout, own)
+		seen, err := changes.Watch(ctx, p.bay.Checkout, own)
 		if err != nil {
-			p.s.log.Warn("files cannot be followed", "service", name, "error", err)
+			p.log.Warn("files cannot be followed", "service", name, "error", err)
 			continue
 		}
 		go func() {
@@ -250,35 +256,35 @@ func (p *page) followFiles() {
 }
 
 // takeOn starts a service that runs, which starts it anew where what it reads changed.
-func (p *page) takeOn(ctx context.Context, name string) {
-	if !slices.ContainsFunc(p.s.statuses(), func(st Status) bool { return st.Service == name && st.Running() }) {
+func (p *Page) takeOn(ctx context.Context, name string) {
+	if !slices.ContainsFunc(p.told.Status(), func(st service.Status) bool { return st.Service == name && st.Running() }) {
 		return
 	}
-	cmd, err := p.self(ctx, "start", name)
+	cmd, err := p.Self(ctx, "start", name)
 	if err != nil {
 		return
 	}
 	if out, err := cmd.CombinedOutput(); err != nil && ctx.Err() == nil {
-		p.s.log.Warn("a service does not take on what changed", "service", name, "error", err, "said", foreign.Line(string(out)))
+		p.log.Warn("a service does not take on what changed", "service", name, "error", err, "said", foreign.Line(string(out)))
 	}
 }
 
-// self is this program, as a person would start it on this bay.
-func (p *page) self(ctx context.Context, args ...string) (*exec.Cmd, error) {
+// Self is this program, as a person would start it on this bay.
+func (p *Page) Self(ctx context.Context, args ...string) (*exec.Cmd, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
-	all := append([]string{"--dir", p.s.bay.Checkout, "--bay", p.s.bay.Name, "--plain"}, args...)
+	all := append([]string{"--dir", p.bay.Checkout, "--bay", p.bay.Name, "--plain"}, args...)
 	cmd := exec.CommandContext(ctx, self, all...)
-	cmd.Dir = p.s.bay.Checkout
+	cmd.Dir = p.bay.Checkout
 	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
 	cmd.WaitDelay = 10 * time.Second
 	return cmd, nil
 }
 
-func (p *page) ask() facts {
-	ctx, cancel := context.WithTimeout(p.s.ctx, 20*time.Second)
+func (p *Page) ask() facts {
+	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
 	defer cancel()
 	f := facts{Due: []dueOut{}, Routines: []routine{}, Params: []param{}, Dumps: []string{}}
 	var shown struct {
@@ -296,7 +302,7 @@ func (p *page) ask() facts {
 		Params []param `json:"params"`
 	}
 	for command, into := range map[string]any{"show": &shown, "do": &listed, "show params": &chosen} {
-		cmd, err := p.self(ctx, append(strings.Fields(command), "--json")...)
+		cmd, err := p.Self(ctx, append(strings.Fields(command), "--json")...)
 		if err != nil {
 			continue
 		}
@@ -332,21 +338,21 @@ func (p *page) ask() facts {
 }
 
 // logNames are the services and routines that have a log.
-func (p *page) logNames() []string {
+func (p *Page) logNames() []string {
 	out := []string{}
-	files, _ := filepath.Glob(filepath.Join(p.s.bay.Logs(), "*.log"))
+	files, _ := filepath.Glob(filepath.Join(p.bay.Logs(), "*.log"))
 	for _, f := range files {
 		if name := strings.TrimSuffix(filepath.Base(f), ".log"); !strings.HasPrefix(name, "step-") && !strings.HasPrefix(name, "card-") {
 			out = append(out, name)
 		}
 	}
-	slices.SortFunc(out, compareNames)
+	slices.SortFunc(out, service.CompareNames)
 	return out
 }
 
 // logs streams lines as server-sent events (WHATWG HTML, section 9.2): first the last
 // ones, then what comes.
-func (p *page) logs(w http.ResponseWriter, r *http.Request) {
+func (p *Page) logs(w http.ResponseWriter, r *http.Request) {
 	names := p.logNames()
 	if of := r.URL.Query().Get("of"); of != "" {
 		if !slices.Contains(names, of) {
@@ -358,12 +364,12 @@ func (p *page) logs(w http.ResponseWriter, r *http.Request) {
 	names = slices.DeleteFunc(names, func(n string) bool { return len(names) > 1 && strings.HasPrefix(n, "routine-") })
 	ctx, cancel := context.WithCancel(r.Context())
 	defer cancel()
-	stop := context.AfterFunc(p.s.ctx, cancel)
+	stop := context.AfterFunc(p.ctx, cancel)
 	defer stop()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	flush, _ := w.(http.Flusher)
-	write := func(l Line) {
+	write := func(l logbook.Line) {
 		text := ""
 		for _, piece := range foreign.Log(l.Text) { // a page shows no colours of a log
 			text += piece.Text
@@ -377,15 +383,15 @@ func (p *page) logs(w http.ResponseWriter, r *http.Request) {
 			cancel()
 		}
 	}
-	var before []Line
-	lines := make(chan Line, 256)
-	var tails []*Tail
+	var before []logbook.Line
+	lines := make(chan logbook.Line, 256)
+	var tails []*logbook.Tail
 	for _, name := range names {
-		t := OpenTail(p.s.bay.Logs(), name)
+		t := logbook.OpenTail(p.bay.Logs(), name)
 		tails = append(tails, t)
 		before = append(before, t.Last(100, time.Time{})...)
 	}
-	slices.SortStableFunc(before, func(a, b Line) int { return a.At.Compare(b.At) })
+	slices.SortStableFunc(before, func(a, b logbook.Line) int { return a.At.Compare(b.At) })
 	for _, l := range before[max(0, len(before)-300):] {
 		write(l)
 	}
@@ -395,7 +401,7 @@ func (p *page) logs(w http.ResponseWriter, r *http.Request) {
 	for _, t := range tails {
 		go func() {
 			defer t.Close()
-			t.Follow(ctx, func(l Line) {
+			t.Follow(ctx, func(l logbook.Line) {
 				select {
 				case lines <- l:
 				case <-ctx.Done():
@@ -431,7 +437,7 @@ func (p *page) logs(w http.ResponseWriter, r *http.Request) {
 }
 
 // asked reads a question and tells whether the page itself asks it; otherwise it is answered.
-func (p *page) asked(w http.ResponseWriter, r *http.Request) (ask question, ok bool) {
+func (p *Page) asked(w http.ResponseWriter, r *http.Request) (ask question, ok bool) {
 	// The question is read before anything is answered: an answer to one that is still
 	// being sent does not arrive.
 	raw, readErr := io.ReadAll(io.LimitReader(r.Body, 64<<10))
@@ -461,7 +467,7 @@ const mostValue = 4096
 
 // act starts, stops or restarts a service, runs a routine or what is due, or chooses a param. It
 // answers when that is done, with what the command said when it failed.
-func (p *page) act(w http.ResponseWriter, r *http.Request) {
+func (p *Page) act(w http.ResponseWriter, r *http.Request) {
 	ask, ok := p.asked(w, r)
 	if !ok {
 		return
@@ -475,7 +481,7 @@ func (p *page) act(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	// What was begun is carried through, also when the browser goes.
-	cmd, err := p.self(p.s.ctx, args...)
+	cmd, err := p.Self(p.ctx, args...)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
@@ -507,10 +513,10 @@ func (p *page) act(w http.ResponseWriter, r *http.Request) {
 const fitLog = "page.fit"
 
 // choose is the command that chooses a param: what runs takes it on, and nothing else is started.
-func (p *page) choose(ask question) []string {
+func (p *Page) choose(ask question) []string {
 	args := []string{"fit", "--param=" + ask.Name + "=" + ask.Value}
 	var running []string
-	for _, st := range p.s.statuses() {
+	for _, st := range p.told.Status() {
 		if st.Running() && !slices.Contains(running, st.Service) {
 			running = append(running, st.Service)
 		}
@@ -522,19 +528,19 @@ func (p *page) choose(ask question) []string {
 }
 
 // save sends a service's data as a file.
-func (p *page) save(w http.ResponseWriter, r *http.Request) {
+func (p *Page) save(w http.ResponseWriter, r *http.Request) {
 	ask, ok := p.asked(w, r)
 	if !ok {
 		return
 	}
-	dir, err := os.MkdirTemp(p.s.bay.Records, saving)
+	dir, err := os.MkdirTemp(p.bay.Records, saving)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
 	}
 	defer os.RemoveAll(dir)
 	file := filepath.Join(dir, "dump.gz")
-	cmd, err := p.self(p.s.ctx, "data", "save", ask.Name, file)
+	cmd, err := p.Self(p.ctx, "data", "save", ask.Name, file)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
@@ -566,13 +572,13 @@ func isName(text string) bool {
 }
 
 // runLogged runs a command whose output goes into a log of its own.
-func (p *page) runLogged(cmd *exec.Cmd, name string) error {
-	log, err := openLog(LogPath(p.s.bay.Logs(), name))
+func (p *Page) runLogged(cmd *exec.Cmd, name string) error {
+	log, err := logbook.Open(logbook.Path(p.bay.Logs(), name))
 	if err != nil {
 		return err
 	}
-	defer log.close()
-	log.line("sup", []byte("started from the page"))
+	defer log.Close()
+	log.Say("sup", []byte("started from the page"))
 	read, write, err := os.Pipe()
 	if err != nil {
 		return err
@@ -585,7 +591,7 @@ func (p *page) runLogged(cmd *exec.Cmd, name string) error {
 		return err
 	}
 	kept := make(chan struct{})
-	go func() { defer close(kept); log.keep("out", read) }()
+	go func() { defer close(kept); log.Keep("out", read) }()
 	err = cmd.Wait()
 	_ = read.SetReadDeadline(time.Now().Add(time.Second))
 	<-kept
@@ -593,6 +599,6 @@ func (p *page) runLogged(cmd *exec.Cmd, name string) error {
 	if err != nil {
 		end = err.Error()
 	}
-	log.line("sup", []byte(end))
+	log.Say("sup", []byte(end))
 	return err
 }

@@ -1,4 +1,4 @@
-package service
+package gateway
 
 import (
 	"cmp"
@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"app.example/trammel/internal/core/base/foreign"
+	"app.example/trammel/internal/core/running/service"
 )
 
 //go:embed overview.html
@@ -35,7 +36,7 @@ const listing = 10 * time.Second
 
 // overview lists the projects and bays of this user, those that run with their services. What it
 // shows of the others it asks this very program for.
-func (t *router) overview(w http.ResponseWriter, r *http.Request, running []routes) {
+func (t *router) overview(w http.ResponseWriter, r *http.Request, running []Routes) {
 	if ours, err := sameUser(r); !ours {
 		t.log.Warn("the overview was asked for by another user", "error", err)
 		http.Error(w, "this page is another user's", http.StatusForbidden)
@@ -58,7 +59,7 @@ func (t *router) overview(w http.ResponseWriter, r *http.Request, running []rout
 		}
 		one := bayOut{Project: foreign.Line(b.Project), Bay: b.Bay, Folder: foreign.Line(b.Checkout), Page: link(b.host(""))}
 		for _, st := range list {
-			one.Services = append(one.Services, copyOut{st.Name, st.State, cmp.Or(st.Own, st.Address), strings.Join(st.numbers(), " ")})
+			one.Services = append(one.Services, copyOut{st.Name, st.State, cmp.Or(st.Own, st.Address), strings.Join(st.Numbers(), " ")})
 		}
 		out = append(out, one)
 	}
@@ -75,7 +76,7 @@ func (t *router) overview(w http.ResponseWriter, r *http.Request, running []rout
 }
 
 // statusOf asks the supervisor of a bay.
-func statusOf(ctx context.Context, records string) (list []Status, err error) {
+func statusOf(ctx context.Context, records string) (list []service.Status, err error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
 	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return control(ctx, records) }}}

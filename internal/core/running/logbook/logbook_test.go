@@ -1,4 +1,4 @@
-package service
+package logbook
 
 import (
 	"context"
@@ -17,7 +17,7 @@ import (
 // without a gap, across every rotation.
 func TestAFloodIsRotatedWithoutLosingALine(t *testing.T) {
 	dir := t.TempDir()
-	w, err := openLog(LogPath(dir, "lane"))
+	w, err := Open(Path(dir, "lane"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -29,8 +29,8 @@ func TestAFloodIsRotatedWithoutLosingALine(t *testing.T) {
 		}
 		pipe.Close()
 	}()
-	w.keep("out", r)
-	w.close()
+	w.Keep("out", r)
+	w.Close()
 	files, _ := filepath.Glob(filepath.Join(dir, "lane.log*"))
 	if len(files) < 3 || len(files) > logFiles {
 		t.Errorf("%d files: %v", len(files), files)
@@ -40,7 +40,7 @@ func TestAFloodIsRotatedWithoutLosingALine(t *testing.T) {
 			t.Errorf("%s has %d bytes", f, info.Size())
 		}
 	}
-	kept := ReadLog(dir, "lane", 0, time.Time{})
+	kept := Read(dir, "lane", 0, time.Time{})
 	if len(kept) == 0 {
 		t.Fatal("nothing is kept")
 	}
@@ -54,15 +54,15 @@ func TestAFloodIsRotatedWithoutLosingALine(t *testing.T) {
 
 func TestOddOutputIsKept(t *testing.T) {
 	dir := t.TempDir()
-	w, err := openLog(LogPath(dir, "odd"))
+	w, err := Open(Path(dir, "odd"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	long := strings.Repeat("x", 3*maxLine)
-	w.keep("err", strings.NewReader("no end of line"))
-	w.keep("out", strings.NewReader("windows\r\n\n\x00\xff\n"+long+"\nlast"))
-	w.close()
-	got := ReadLog(dir, "odd", 0, time.Time{})
+	w.Keep("err", strings.NewReader("no end of line"))
+	w.Keep("out", strings.NewReader("windows\r\n\n\x00\xff\n"+long+"\nlast"))
+	w.Close()
+	got := Read(dir, "odd", 0, time.Time{})
 	var texts []string
 	total := 0
 	for _, l := range got {
@@ -75,10 +75,10 @@ func TestOddOutputIsKept(t *testing.T) {
 }
 
 func TestALogThatCannotBeWrittenIsCountedAndBlocksNobody(t *testing.T) {
-	w := &logWriter{path: filepath.Join(t.TempDir(), "gone", "x.log")} // its folder is not there
+	w := &Writer{path: filepath.Join(t.TempDir(), "gone", "x.log")} // its folder is not there
 	heard := 0
-	w.setWatch(func(string) { heard++ })
-	w.keep("out", strings.NewReader("a\nb\nc\n"))
+	w.Watch(func(string) { heard++ })
+	w.Keep("out", strings.NewReader("a\nb\nc\n"))
 	if heard != 3 {
 		t.Errorf("a probe heard %d of 3 lines", heard)
 	}
@@ -86,9 +86,9 @@ func TestALogThatCannotBeWrittenIsCountedAndBlocksNobody(t *testing.T) {
 		t.Fatal(err)
 	}
 	time.Sleep(2 * again)
-	w.line("out", []byte("there is room again"))
-	w.close()
-	got := ReadLog(filepath.Dir(w.path), "x", 0, time.Time{})
+	w.Say("out", []byte("there is room again"))
+	w.Close()
+	got := Read(filepath.Dir(w.path), "x", 0, time.Time{})
 	if len(got) != 2 || got[0].Text != "3 lines could not be kept" || got[1].Text != "there is room again" {
 		t.Errorf("%+v", got)
 	}
@@ -96,7 +96,7 @@ func TestALogThatCannotBeWrittenIsCountedAndBlocksNobody(t *testing.T) {
 
 func TestFollowingALogLosesAndRepeatsNoLineAcrossRotations(t *testing.T) {
 	dir := t.TempDir()
-	w, err := openLog(LogPath(dir, "lane"))
+	w, err := Open(Path(dir, "lane"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -106,14 +106,14 @@ func TestFollowingALogLosesAndRepeatsNoLineAcrossRotations(t *testing.T) {
 		w.rotate()
 		w.mu.Unlock()
 	}
-	w.line("out", []byte("0"))
+	w.Say("out", []byte("0"))
 	rotate()
-	w.line("out", []byte("1"))
+	w.Say("out", []byte("1"))
 	tail := OpenTail(dir, "lane")
 	defer tail.Close()
 	var seen []string
 	rotate() // between opening and reading
-	w.line("out", []byte("2"))
+	w.Say("out", []byte("2"))
 	for _, l := range tail.Last(0, time.Time{}) {
 		seen = append(seen, l.Text)
 	}
@@ -123,7 +123,7 @@ func TestFollowingALogLosesAndRepeatsNoLineAcrossRotations(t *testing.T) {
 	var reached atomic.Int64 // the last line that was seen
 	writing.Go(func() {
 		for i := 3; i < lines; i++ {
-			w.line("out", fmt.Append(nil, i))
+			w.Say("out", fmt.Append(nil, i))
 			if i%500 == 0 {
 				rotate()
 				if i%1000 == 0 {
@@ -153,36 +153,12 @@ func TestFollowingALogLosesAndRepeatsNoLineAcrossRotations(t *testing.T) {
 	}
 }
 
-func TestAStateTurnsOnlyAfterSeveralAnswers(t *testing.T) {
-	var h health
-	var turns []string
-	for i, ok := range []bool{true, false, false, true, false, false, false, false, true, false, true, true, true} {
-		if h.see(ok) {
-			turns = append(turns, fmt.Sprint(i, h.failing))
-		}
-	}
-	if got := strings.Join(turns, ","); got != "6 true,11 false" {
-		t.Error(got)
-	}
-}
-
-func TestNamesAreInTheOrderOfTheirNumbers(t *testing.T) {
-	for _, c := range []struct {
-		a, b string
-		less bool
-	}{{"lane.2", "lane.10", true}, {"lane.10", "lane.9", false}, {"board", "lane.1", true}, {"lane", "lane.1", true}, {"zebra", "lane.10", false}} {
-		if got := compareNames(c.a, c.b) < 0; got != c.less {
-			t.Errorf("%s before %s: %v", c.a, c.b, got)
-		}
-	}
-}
-
 // However many services a supervisor has, few files of logs are open, and no line is lost.
 func TestFewLogsAreOpenAtOnce(t *testing.T) {
 	dir := t.TempDir()
-	var all []*logWriter
+	var all []*Writer
 	for i := range 3 * mostOpen {
-		w, err := openLog(LogPath(dir, fmt.Sprint("lane", i)))
+		w, err := Open(Path(dir, fmt.Sprint("lane", i)))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -192,7 +168,7 @@ func TestFewLogsAreOpenAtOnce(t *testing.T) {
 	for i, w := range all {
 		writing.Go(func() {
 			for n := range 20 {
-				w.keep("out", strings.NewReader(fmt.Sprintf("%d %d\n", i, n)))
+				w.Keep("out", strings.NewReader(fmt.Sprintf("%d %d\n", i, n)))
 			}
 		})
 	}
@@ -202,8 +178,8 @@ func TestFewLogsAreOpenAtOnce(t *testing.T) {
 		if w.file != nil {
 			open++
 		}
-		w.close()
-		if got := ReadLog(dir, fmt.Sprint("lane", i), 0, time.Time{}); len(got) != 20 || got[19].Text != fmt.Sprint(i, " 19") {
+		w.Close()
+		if got := Read(dir, fmt.Sprint("lane", i), 0, time.Time{}); len(got) != 20 || got[19].Text != fmt.Sprint(i, " 19") {
 			t.Errorf("lane%d kept %d lines", i, len(got))
 		}
 	}
@@ -215,15 +191,15 @@ func TestFewLogsAreOpenAtOnce(t *testing.T) {
 // A line is one line up to its most, longer than what is read ahead; one beyond is cut there.
 func TestLongLinesStayWhole(t *testing.T) {
 	dir := t.TempDir()
-	w, err := openLog(LogPath(dir, "lane"))
+	w, err := Open(Path(dir, "lane"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	long, longest := strings.Repeat("a", 3*readAhead+7), strings.Repeat("b", maxLine+1000)
-	w.keep("out", strings.NewReader("short\n"+long+"\nshort\n"+longest+"\nend"))
-	w.close()
+	w.Keep("out", strings.NewReader("short\n"+long+"\nshort\n"+longest+"\nend"))
+	w.Close()
 	var sizes []int
-	for _, l := range ReadLog(dir, "lane", 0, time.Time{}) {
+	for _, l := range Read(dir, "lane", 0, time.Time{}) {
 		sizes = append(sizes, len(l.Text))
 	}
 	if len(sizes) != 6 || sizes[1] != len(long) || sizes[3]+sizes[4] != len(longest) || sizes[5] != 3 {

@@ -1,4 +1,4 @@
-package service
+package supervise
 
 import (
 	"encoding/json"
@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/running/service"
 )
 
 // want notes that a service is to run, or not any more ("": none is); s.mu is held. The
@@ -16,7 +16,7 @@ import (
 func (s *supervisor) want(name string, is bool) {
 	if s.wanted == nil {
 		s.wanted = map[string]bool{}
-		for _, n := range Wanted(s.bay) {
+		for _, n := range service.Wanted(s.bay) {
 			s.wanted[n] = true
 		}
 	}
@@ -44,15 +44,6 @@ func (s *supervisor) want(name string, is bool) {
 	}
 }
 
-// Wanted are the services of a bay that ran when nobody had stopped them.
-func Wanted(b bay.Bay) []string {
-	var out []string
-	if raw, err := disk.Read(b.WantedFile(), disk.MostState); err == nil {
-		_ = json.Unmarshal(raw, &out)
-	}
-	return out
-}
-
 // sample is what a service had used at a time.
 type sample struct {
 	at    time.Time
@@ -61,7 +52,7 @@ type sample struct {
 
 // notice fills in what is only known by looking at processes: memory, CPU time, and
 // ports that nobody declared.
-func (s *supervisor) notice(list []Status) {
+func (s *supervisor) notice(list []service.Status) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.last == nil {
@@ -97,7 +88,7 @@ func (s *supervisor) notice(list []Status) {
 				declared = declared || port == int(socket.At.Port())
 			}
 			if own && !declared && !u.spec.Keeper {
-				st.More = append(st.More, Listener{socket.At.String(), command, u.g.net == nil && socket.Open()})
+				st.More = append(st.More, service.Listener{At: socket.At.String(), Command: command, Open: u.g.net == nil && socket.Open()})
 			}
 		}
 	}

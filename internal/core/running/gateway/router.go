@@ -1,4 +1,11 @@
-package service
+// Package gateway serves the names below localhost: those of services, those of pages, and the
+// pages themselves.
+//
+// Each supervisor publishes where its services are reached, and one supervisor of the user, whichever
+// came first, serves the names of all (RFC 6761, section 6.3). A request goes only to a socket that is
+// the service's own; a page and the overview only to this user. It starts and stops nothing by itself:
+// what a page asks for is done by the commands that a person would type.
+package gateway
 
 import (
 	"context"
@@ -29,6 +36,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/running/service"
 )
 
 // Services and pages have names: http://SERVICE.PROJECT.localhost:4280/, with the bay
@@ -48,18 +56,18 @@ func securePort(port int) int {
 	return port - 37
 }
 
-// routes are what one bay's supervisor publishes.
-type routes struct {
+// Routes are what one bay's supervisor publishes.
+type Routes struct {
 	Project  string           `json:"project"`
 	Label    string           `json:"label"` // what the names of this checkout end in: its project, or a name of its own
 	Bay      string           `json:"bay"`
 	Checkout string           `json:"checkout"`
 	Records  string           `json:"records"`
-	Services map[string][]way `json:"services"` // a copy each
+	Services map[string][]Way `json:"services"` // a copy each
 }
 
-// way is where a copy of a service is reached.
-type way struct {
+// Way is where a copy of a service is reached.
+type Way struct {
 	Name   string `json:"name"`             // of the copy
 	Port   int    `json:"port"`             // on this machine
 	Socket uint64 `json:"socket,omitempty"` // its own listener there; 0 where that cannot be told
@@ -68,8 +76,8 @@ type way struct {
 
 // whose says why requests must not be handed to a port; "" when they may. Between the looks
 // at a service somebody else may have come to listen there.
-func (w way) whose() string {
-	if w.State == Starting {
+func (w Way) whose() string {
+	if w.State == service.Starting {
 		return "is starting"
 	}
 	if w.Socket == 0 {
@@ -92,7 +100,7 @@ func (w way) whose() string {
 }
 
 // host is the name of a service (or, with "", of the page) without the port.
-func (r routes) host(service string) string {
+func (r Routes) host(service string) string {
 	name := r.Label + ".localhost"
 	if r.Bay != bay.Main {
 		name = r.Bay + "." + name
@@ -103,77 +111,62 @@ func (r routes) host(service string) string {
 	return name
 }
 
+// Label decides what the names of a checkout end in, and holds that from other checkouts until the
+// file is closed; nil when the name is the checkout's own. Two checkouts may have one project name:
+// the first to start has it, for as long as any of its bays runs; another one has a name of its own,
+// which its folder decides.
+func Label(b bay.Bay) (label string, held *os.File) {
+	held, ours, err := disk.HoldAs(filepath.Join(b.Routes(), "name-"+b.Project), b.Checkout)
+	if err == nil && ours {
+		return b.Project, held
+	}
+	return b.OwnLabel(), nil
+}
+
+// Publish says anew what a bay routes, for whoever serves the names.
+func Publish(b bay.Bay, r Routes) error {
+	raw, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	return disk.WriteCache(routesFile(b), raw)
+}
+
+// Withdraw ends what was published.
+func Withdraw(b bay.Bay) { os.Remove(routesFile(b)) }
+
+// Names tell under which addresses the services of a bay are served.
+type Names struct {
+	of           Routes
+	port, secure int // 0: not served
+}
+
+// NamesOf are the names of a bay as they are served now. label is that of its checkout (see Label).
+func NamesOf(b bay.Bay, label string) Names {
+	return Names{Routes{Label: label, Bay: b.Name}, RouterPort(b.State), SecurePort(b.State)}
+}
+
+// Address is the URL of a service or one of its copies ("2.lane"); "" while nobody serves names.
+func (n Names) Address(service string) string { return n.url("http", service, n.port) }
+
+// Secure is the same over https.
+func (n Names) Secure(service string) string {
+	if n.port == 0 {
+		return ""
+	}
+	return n.url("https", service, n.secure)
+}
+
+func (n Names) url(scheme, service string, port int) string {
+	if port == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s://%s:%d/", scheme, n.of.host(service), port)
+}
+
 func routesFile(b bay.Bay) string {
 	return filepath.Join(b.Routes(), strings.TrimPrefix(canon.Digest(b.Records), "sha256:")[:24]+".json")
 }
-
-// takeLabel decides what the names of this checkout end in. Two checkouts may have one
-// project name: the first to start has it on the router, for as long as any of its bays
-// runs; another one has a name of its own, which its folder decides.
-func (s *supervisor) takeLabel() {
-	s.label = s.bay.Project
-	held, ours, err := disk.HoldAs(filepath.Join(s.bay.Routes(), "name-"+s.bay.Project), s.bay.Checkout)
-	if err == nil && ours {
-		s.held = held
-		return
-	}
-	s.label = s.bay.OwnLabel()
-	s.log.Info("another checkout has the name", "project", s.bay.Project, "label", s.label)
-}
-
-// publish says anew what this bay routes.
-func (s *supervisor) publish() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	r := routes{Project: s.bay.Project, Label: s.label, Bay: s.bay.Name, Checkout: s.bay.Checkout, Records: s.bay.Records, Services: map[string][]way{}}
-	names := make([]string, 0, len(s.units))
-	for name := range s.units {
-		names = append(names, name)
-	}
-	slices.SortFunc(names, compareNames)
-	for _, name := range names {
-		u := s.units[name]
-		port, st := u.spec.Reached()[u.spec.Web], u.Status()
-		if port == 0 || !st.Running() {
-			continue
-		}
-		w := way{Name: name, Port: port, State: st.State}
-		if h := u.present(); h != nil && u.spec.Network == "" && st.State != Starting {
-			w.Socket = h.socket(port)
-		}
-		r.Services[u.spec.Service] = append(r.Services[u.spec.Service], w)
-	}
-	raw, err := json.Marshal(r)
-	if err == nil && string(raw) != s.published {
-		err = disk.WriteCache(routesFile(s.bay), raw)
-		s.published = string(raw)
-	}
-	if err != nil {
-		s.log.Warn("names cannot be published", "error", err)
-	}
-}
-
-// say has what is routed be published anew, soon and once for many changes.
-func (s *supervisor) say() {
-	select {
-	case s.unsaid <- struct{}{}:
-	default:
-	}
-}
-
-// publishing publishes what changed.
-func (s *supervisor) publishing(ctx context.Context) {
-	for {
-		s.publish()
-		select {
-		case <-s.unsaid:
-		case <-ctx.Done():
-			return
-		}
-	}
-}
-
-func (s *supervisor) withdraw() { os.Remove(routesFile(s.bay)) }
 
 // RouterPort is the port on which the user's names are served now; 0 when they are not.
 func RouterPort(state string) int {
@@ -195,63 +188,63 @@ func portIn(file string) int {
 // PageAddress is where a bay's page is. taken is true when another checkout has the
 // project's name, and the address has a name of this checkout's own.
 func PageAddress(b bay.Bay) (address string, taken bool) {
-	r := routes{Project: b.Project, Label: b.Project, Bay: b.Name}
+	r := Routes{Project: b.Project, Label: b.Project, Bay: b.Name}
 	if raw, err := disk.Read(routesFile(b), disk.MostState); err == nil {
 		_ = json.Unmarshal(raw, &r)
 	}
 	return fmt.Sprintf("http://%s:%d/", r.host(""), RouterPort(b.State)), r.Label != b.Project
 }
 
-// address is a service's URL by name, or "" while nobody serves names.
-func (s *supervisor) address(service string) string {
-	port := RouterPort(s.bay.State)
-	if port == 0 {
-		return ""
-	}
-	return fmt.Sprintf("http://%s:%d/", routes{Label: s.label, Bay: s.bay.Name}.host(service), port)
-}
+// Self starts this very program as a person would on a bay.
+type Self func(ctx context.Context, args ...string) (*exec.Cmd, error)
 
-// route serves names whenever no other supervisor of the user does.
-func (s *supervisor) route(ctx context.Context) {
-	lock, err := disk.WaitLock(ctx, filepath.Join(s.bay.Routes(), "router.lock"))
+// Serve serves names whenever no other supervisor of the user does, until ctx ends.
+func Serve(ctx context.Context, b bay.Bay, self Self, log *slog.Logger) {
+	lock, err := disk.WaitLock(ctx, filepath.Join(b.Routes(), "router.lock"))
 	if err != nil {
 		if ctx.Err() == nil {
-			s.log.Warn("names are not served", "error", err)
+			log.Warn("names are not served", "error", err)
 		}
 		return
 	}
 	defer lock.Close()
-	s.serveNames(ctx)
-}
-
-func (s *supervisor) serveNames(ctx context.Context) {
 	for _, port := range routerPorts {
 		l, err := net.Listen("tcp4", "127.0.0.1:"+strconv.Itoa(port))
 		if err != nil {
 			continue
 		}
-		file := filepath.Join(s.bay.Routes(), "port")
-		if err := disk.WriteCache(file, []byte(strconv.Itoa(l.Addr().(*net.TCPAddr).Port))); err != nil {
-			s.log.Warn("the port of names cannot be noted", "error", err)
-		}
-		handler := &router{dir: s.bay.Routes(), log: s.log, self: s.page.self}
-		server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug)}
-		go func() { <-ctx.Done(); server.Close() }()
-		go s.serveSecurely(ctx, handler, port)
-		s.routing.Store(true)
-		_ = server.Serve(l)
-		s.routing.Store(false)
-		os.Remove(file)
+		handler := &router{dir: b.Routes(), log: log, self: self}
+		go handler.serveSecurely(ctx, b.State, port)
+		handler.serve(ctx, l, filepath.Join(b.Routes(), "port"), nil)
 		return
+	}
+}
+
+// serve serves on a listener, whose port stands in a file meanwhile.
+func (t *router) serve(ctx context.Context, l net.Listener, file string, secure *tls.Config) {
+	if err := disk.WriteCache(file, []byte(strconv.Itoa(l.Addr().(*net.TCPAddr).Port))); err != nil {
+		t.log.Warn("the port of names cannot be noted", "error", err)
+	}
+	defer os.Remove(file)
+	server := &http.Server{
+		Handler: t, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(t.log.Handler(), slog.LevelDebug), TLSConfig: secure,
+		TLSNextProto: map[string]func(*http.Server, *tls.Conn, http.Handler){}, // answers and upgrades are handed to the connection itself
+	}
+	end := context.AfterFunc(ctx, func() { server.Close() })
+	defer end()
+	if secure != nil {
+		_ = server.ServeTLS(l, "", "")
+	} else {
+		_ = server.Serve(l)
 	}
 }
 
 // serveSecurely serves the same names over https, with certificates of this machine's own
 // authority.
-func (s *supervisor) serveSecurely(ctx context.Context, handler http.Handler, beside int) {
-	own, err := authority.Open(ctx, s.bay.State)
+func (t *router) serveSecurely(ctx context.Context, state string, beside int) {
+	own, err := authority.Open(ctx, state)
 	if err != nil {
-		s.log.Warn("names are not served over https", "error", err)
+		t.log.Warn("names are not served over https", "error", err)
 		return
 	}
 	var l net.Listener
@@ -261,27 +254,16 @@ func (s *supervisor) serveSecurely(ctx context.Context, handler http.Handler, be
 		}
 	}
 	if err != nil {
-		s.log.Warn("names are not served over https", "error", err)
+		t.log.Warn("names are not served over https", "error", err)
 		return
 	}
-	file := secureFile(s.bay.State)
-	if err := disk.WriteCache(file, []byte(strconv.Itoa(l.Addr().(*net.TCPAddr).Port))); err != nil {
-		s.log.Warn("the port of names cannot be noted", "error", err)
-	}
-	defer os.Remove(file)
-	server := &http.Server{
-		Handler: handler, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
-		TLSNextProto: map[string]func(*http.Server, *tls.Conn, http.Handler){}, // answers and upgrades are handed to the connection itself
-		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
-			name := strings.ToLower(hello.ServerName)
-			if name == "" || !authority.Vouches(name) {
-				name = "localhost"
-			}
-			return own.For(name)
-		}},
-	}
-	go func() { <-ctx.Done(); server.Close() }()
-	_ = server.ServeTLS(l, "", "")
+	t.serve(ctx, l, secureFile(state), &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+		name := strings.ToLower(hello.ServerName)
+		if name == "" || !authority.Vouches(name) {
+			name = "localhost"
+		}
+		return own.For(name)
+	}})
 }
 
 func secureFile(state string) string { return filepath.Join(state, "routes", "secure") }
@@ -290,17 +272,17 @@ func secureFile(state string) string { return filepath.Join(state, "routes", "se
 type router struct {
 	dir  string
 	log  *slog.Logger
-	self func(ctx context.Context, args ...string) (*exec.Cmd, error)
+	self Self
 	turn atomic.Uint64
 }
 
 // known reads what all supervisors publish, also what one that was killed left behind:
 // its ports and its control socket answer nobody.
-func (t *router) known() []routes {
+func (t *router) known() []Routes {
 	files, _ := filepath.Glob(filepath.Join(t.dir, "*.json"))
-	var out []routes
+	var out []Routes
 	for _, f := range files {
-		var r routes
+		var r Routes
 		raw, err := disk.Read(f, disk.MostState)
 		if err != nil || json.Unmarshal(raw, &r) != nil {
 			continue
@@ -318,14 +300,8 @@ func scheme(r *http.Request) string {
 	return "http://"
 }
 
-func control(ctx context.Context, dir string) (net.Conn, error) {
-	short, done, err := shortPath(filepath.Join(dir, "control"))
-	if err != nil {
-		return nil, err
-	}
-	defer done()
-	var d net.Dialer
-	return d.DialContext(ctx, "unix", short)
+func control(ctx context.Context, records string) (net.Conn, error) {
+	return service.Dial(ctx, filepath.Join(records, "control"))
 }
 
 func (t *router) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -351,15 +327,15 @@ func (t *router) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	for _, bay := range all {
-		for service, ways := range bay.Services {
-			if name == bay.host(service) && len(ways) > 0 {
-				t.service(w, r, service, ways)
+		for called, ways := range bay.Services {
+			if name == bay.host(called) && len(ways) > 0 {
+				t.service(w, r, called, ways)
 				return
 			}
 			// One copy: 2.lane.heronweir.localhost
 			for _, w1 := range ways {
-				if copy, ok := copyOf(w1.Name, service); ok && name == bay.host(copy+"."+service) {
-					t.service(w, r, service, []way{w1})
+				if copy, ok := service.CopyOf(w1.Name, called); ok && name == bay.host(copy+"."+called) {
+					t.service(w, r, called, []Way{w1})
 					return
 				}
 			}
@@ -370,7 +346,7 @@ func (t *router) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // service hands a request to one of a service's copies, in turn. Upgrades such as
 // WebSocket's (RFC 6455) and streams pass as they come.
-func (t *router) service(w http.ResponseWriter, r *http.Request, service string, ways []way) {
+func (t *router) service(w http.ResponseWriter, r *http.Request, service string, ways []Way) {
 	turn, why := int(t.turn.Add(1)), ""
 	to := ways[turn%len(ways)]
 	for i := range ways {
@@ -433,7 +409,7 @@ func (p pool) Put(b []byte) {
 }
 
 // page hands a request to the supervisor whose page it is for.
-func (t *router) page(w http.ResponseWriter, r *http.Request, b routes) {
+func (t *router) page(w http.ResponseWriter, r *http.Request, b Routes) {
 	if ours, err := sameUser(r); !ours {
 		t.log.Warn("a page was asked for by another user", "error", err)
 		http.Error(w, "this page is another user's", http.StatusForbidden)
@@ -458,7 +434,7 @@ func (t *router) page(w http.ResponseWriter, r *http.Request, b routes) {
 }
 
 // unknown answers for names that nobody has, with those that somebody has.
-func (t *router) unknown(w http.ResponseWriter, r *http.Request, name string, all []routes) {
+func (t *router) unknown(w http.ResponseWriter, r *http.Request, name string, all []Routes) {
 	_, port, _ := net.SplitHostPort(r.Host)
 	if port != "" {
 		port = ":" + port

@@ -1,4 +1,4 @@
-package service
+package supervise
 
 import (
 	"bytes"
@@ -16,11 +16,13 @@ import (
 	"app.example/trammel/internal/core/base/mask"
 	"app.example/trammel/internal/core/kernel/listen"
 	"app.example/trammel/internal/core/kernel/process"
+	"app.example/trammel/internal/core/running/logbook"
+	"app.example/trammel/internal/core/running/service"
 )
 
 // pause between two probes: short at first, when most services get ready, then
 // longer, so that a slow one is not kept busy answering.
-func pause(p Probe, since time.Duration) time.Duration {
+func pause(p service.Probe, since time.Duration) time.Duration {
 	if p.Every > 0 {
 		return p.Every
 	}
@@ -38,17 +40,17 @@ const listenEvery = 3 * time.Millisecond
 // the kernel tells; then the declared probe must succeed, since listening is not yet
 // ready. The error is the last probe's when the time is up or the context ends. probe
 // is made before the service starts, so that it sees the first line of the log.
-func await(ctx context.Context, s Spec, probe func(context.Context) error, h *holding, log *logWriter) error {
+func await(ctx context.Context, s service.Spec, probe func(context.Context) error, h *holding, log *logbook.Writer) error {
 	ctx, cancel := h.within(ctx, s.Ready.Within)
 	defer cancel()
-	defer log.setWatch(nil)
+	defer log.Watch(nil)
 	start := time.Now()
-	for _, port := range s.ports() {
+	for _, port := range ports(s) {
 		if err := h.opened(ctx, port, start); err != nil {
 			return err
 		}
 	}
-	if s.plain() {
+	if plain(s) {
 		// Nothing tells when it can be used. One that ends at once was never ready.
 		if !h.lasts(ctx, min(grace, s.Ready.Within)) && ctx.Err() != nil {
 			return errors.New("it has only just begun")
@@ -124,13 +126,13 @@ func (h *holding) lasts(ctx context.Context, while time.Duration) bool {
 }
 
 // plain tells whether nothing says when the service can be used.
-func (s Spec) plain() bool {
+func plain(s service.Spec) bool {
 	p := s.Ready
 	return len(s.Ports) == 0 && p.TCP == 0 && p.HTTP == "" && p.Log == "" && p.File == "" && !p.Notify && len(p.Command) == 0
 }
 
 // ports are those that must be listened on before a probe makes sense.
-func (s Spec) ports() []int {
+func ports(s service.Spec) []int {
 	p := s.Ready
 	switch {
 	case p.Log != "" || p.File != "" || p.Notify:
@@ -157,7 +159,7 @@ func portOf(url string) string {
 }
 
 // prober makes the probe of a spec. started is when the present run of it began.
-func (s Spec) prober(g *ground, log *logWriter, told <-chan struct{}, started time.Time) func(context.Context) error {
+func prober(s service.Spec, g *ground, log *logbook.Writer, told <-chan struct{}, started time.Time) func(context.Context) error {
 	p := s.Ready
 	switch {
 	case p.TCP > 0:
@@ -166,11 +168,11 @@ func (s Spec) prober(g *ground, log *logWriter, told <-chan struct{}, started ti
 		client := g.client()
 		return func(ctx context.Context) error { return answers(ctx, client, p.HTTP, p.Status) }
 	case len(p.Command) > 0:
-		return func(ctx context.Context) error { return s.commandProbe(ctx, g) }
+		return func(ctx context.Context) error { return commandProbe(ctx, s, g) }
 	case p.Log != "":
 		re := regexp.MustCompile(p.Log) // checked when the declaration was read
 		seen := make(chan struct{}, 1)
-		log.setWatch(func(line string) {
+		log.Watch(func(line string) {
 			if re.MatchString(line) {
 				select {
 				case seen <- struct{}{}:
@@ -232,7 +234,7 @@ func answers(ctx context.Context, client *http.Client, url string, status int) e
 	return fmt.Errorf("%s answers %d", url, resp.StatusCode)
 }
 
-func (s Spec) commandProbe(ctx context.Context, g *ground) error {
+func commandProbe(ctx context.Context, s service.Spec, g *ground) error {
 	var said bytes.Buffer
 	e, err := process.Read(ctx, process.Spec{Path: s.Ready.Path, Argv: s.Ready.Command, Env: s.Env, Dir: s.Dir, On: g.on()}, process.Reading{Out: process.Text(&said, 16<<10)})
 	switch {
@@ -282,7 +284,7 @@ func (h *health) see(ok bool) (turned bool) {
 
 // liveness is how often a service that is ready is probed again; 0 is never. Probes
 // that only wait for a sign have nothing to repeat.
-func (s Spec) liveness() time.Duration {
+func liveness(s service.Spec) time.Duration {
 	p := s.Ready
 	switch {
 	case p.Log != "" || p.Notify || p.File != "":
@@ -302,12 +304,12 @@ func (s Spec) liveness() time.Duration {
 
 // alive is one answer of a service that is ready. Ports are looked up in the kernel's
 // table, which one reading serves for all services.
-func (s Spec) alive(ctx context.Context, h *holding, probe func(context.Context) error) error {
+func alive(ctx context.Context, s service.Spec, h *holding, probe func(context.Context) error) error {
 	if err := h.strangers(); err != nil {
 		return err
 	}
 	if s.Ready.HTTP == "" && len(s.Ready.Command) == 0 {
-		for _, port := range s.ports() {
+		for _, port := range ports(s) {
 			own, err := h.look(port)
 			if errors.Is(err, listen.ErrNone) {
 				return h.g.accepts(ctx, port)

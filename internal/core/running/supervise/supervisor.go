@@ -1,4 +1,11 @@
-package service
+// Package supervise runs the services of a bay: it is the supervisor, a detached copy of this program
+// that starts when the first service does and goes when the last one stops.
+//
+// It keeps each service in a process tree of its own, holds its ports, probes it, keeps its log,
+// starts it again by its rule, and answers on a control socket. When it dies, by whatever cause, its
+// services die with it. It knows nothing of declarations: it is given complete specs (package service),
+// and the order of starting is the client's business (package setup).
+package supervise
 
 import (
 	"context"
@@ -7,7 +14,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
 	"os"
 	"os/signal"
@@ -15,9 +21,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
-	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -25,12 +29,11 @@ import (
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/listen"
 	"app.example/trammel/internal/core/kernel/process"
+	"app.example/trammel/internal/core/running/gateway"
+	"app.example/trammel/internal/core/running/logbook"
+	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/written/declare"
 )
-
-// SupervisorName is the argv[0] under which this program is a bay's supervisor;
-// argv[1] is the bay as JSON.
-const SupervisorName = "trammel-supervisor"
 
 // idle is how long a supervisor without services waits for the first one, and shown how long
 // it stays when all of them failed or are done.
@@ -42,9 +45,9 @@ const (
 // calmness is how long nothing has happened when it is worth giving memory back.
 const calmness = 5 * time.Second
 
-// Supervise is the life of a supervisor. main calls it when argv[0] is
-// SupervisorName; it does not return. A second one for the same bay goes at once.
-func Supervise() {
+// Main is the life of a supervisor. main calls it when argv[0] is
+// service.SupervisorName; it does not return. A second one for the same bay goes at once.
+func Main() {
 	var b bay.Bay
 	if len(os.Args) != 2 || json.Unmarshal([]byte(os.Args[1]), &b) != nil || !filepath.IsAbs(b.Dir) || !filepath.IsAbs(b.Records) {
 		os.Exit(2)
@@ -80,20 +83,22 @@ func supervise(b bay.Bay, log *slog.Logger) error {
 		stirred: make(chan struct{}, 1), unsaid: make(chan struct{}, 1),
 	}
 	s.earlier = openTrees(b, func(text string) { log.Info(text) })
-	s.takeLabel()
-	s.page = newPage(s)
-	listener, err := listenControl(s.bay.Socket())
+	if s.label, s.held = gateway.Label(b); s.held == nil {
+		log.Info("another checkout has the name", "project", b.Project, "label", s.label)
+	}
+	page := gateway.NewPage(ctx, b, s.page(), log)
+	listener, err := service.ListenControl(s.bay.Socket())
 	if err != nil {
 		return err
 	}
-	server := &http.Server{Handler: s.routes(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
+	server := &http.Server{Handler: s.routes(page), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 	go func() { _ = server.Serve(listener) }()
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
 	log.Info("the supervisor is there", "pid", os.Getpid())
 	go s.publishing(ctx)
-	go s.route(ctx)
-	defer s.withdraw()
+	go gateway.Serve(ctx, b, page.Self, log)
+	defer gateway.Withdraw(b)
 	timer, calm := time.NewTimer(0), time.NewTimer(calmness)
 	defer timer.Stop()
 	defer calm.Stop()
@@ -137,7 +142,6 @@ type supervisor struct {
 	label  string   // what its names on the router end in
 	held   *os.File // keeps that from other checkouts; nil when the label is its own
 	log    *slog.Logger
-	page   *page
 	ctx    context.Context
 	cancel context.CancelFunc
 
@@ -147,8 +151,7 @@ type supervisor struct {
 	grounds   map[string]*ground    // by name of the network's segment
 	wanted    map[string]bool       // services that are to run
 	last      map[string]sample     // of use, by name
-	published string                // what was said last of names
-	routing   atomic.Bool           // this one serves the names
+	published gateway.Routes        // what was said last of names
 	requests  int                   // being answered
 	activity  time.Time             // the last request's end
 	closing   bool
@@ -183,8 +186,8 @@ func (s *supervisor) unused() (wait time.Duration, ends bool) {
 	}
 	for _, u := range s.units {
 		switch u.Status().State {
-		case Stopped:
-		case Failed, Done:
+		case service.Stopped:
+		case service.Failed, service.Done:
 			after = shown
 		default:
 			return 0, false
@@ -193,11 +196,11 @@ func (s *supervisor) unused() (wait time.Duration, ends bool) {
 	return after - time.Since(s.activity), true
 }
 
-func (s *supervisor) routes() http.Handler {
+func (s *supervisor) routes(page *gateway.Page) http.Handler {
 	mux := http.NewServeMux()
 	handle := func(pattern string, f func(r *http.Request) (any, error)) {
 		mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
-			if at, err := strconv.ParseInt(r.Header.Get(askedAt), 10, 64); err == nil && r.Method == http.MethodPost && time.Since(time.Unix(0, at)) > tooLate {
+			if service.Late(r) {
 				http.Error(w, "too late", http.StatusServiceUnavailable)
 				return
 			}
@@ -243,7 +246,7 @@ func (s *supervisor) routes() http.Handler {
 		return s.statuses(), nil
 	})
 	handle("POST /drop", func(r *http.Request) (any, error) {
-		var o Surplus
+		var o service.Surplus
 		if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&o); err != nil {
 			return nil, err
 		}
@@ -252,63 +255,37 @@ func (s *supervisor) routes() http.Handler {
 	})
 	handle("POST /signal", s.signal)
 	mux.HandleFunc("GET /pulse", func(http.ResponseWriter, *http.Request) {}) // that it answers is the answer
-	s.page.handle(mux)
+	page.Handle(mux)
 	return mux
 }
 
-func (s *supervisor) statuses() []Status {
+func (s *supervisor) statuses() []service.Status {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out := make([]Status, 0, len(s.units))
+	names := gateway.NamesOf(s.bay, s.label)
+	out := make([]service.Status, 0, len(s.units))
 	for _, u := range s.units {
 		st := u.Status()
 		// Somebody may have come since the last look: nothing is called ready for their sake.
-		if h := u.present(); h != nil && st.State == Ready {
+		if h := u.present(); h != nil && st.State == service.Ready {
 			if err := h.strangers(); err != nil {
-				st.State, st.Reason = Failing, err.Error()
+				st.State, st.Reason = service.Failing, err.Error()
 			}
 		}
 		if u.spec.Web != "" && st.Running() {
-			st.Address = s.address(u.spec.Service)
-			if port := SecurePort(s.bay.State); port != 0 && st.Address != "" {
-				st.Secure = fmt.Sprintf("https://%s:%d/", routes{Label: s.label, Bay: s.bay.Name}.host(u.spec.Service), port)
-			}
-			if copy, ok := copyOf(u.spec.Name, u.spec.Service); ok && st.Address != "" {
-				st.Own = s.address(copy + "." + u.spec.Service)
+			st.Address, st.Secure = names.Address(u.spec.Service), names.Secure(u.spec.Service)
+			if copy, ok := service.CopyOf(u.spec.Name, u.spec.Service); ok {
+				st.Own = names.Address(copy + "." + u.spec.Service)
 			}
 		}
 		out = append(out, st)
 	}
-	slices.SortFunc(out, func(a, b Status) int { return compareNames(a.Name, b.Name) })
+	slices.SortFunc(out, func(a, b service.Status) int { return service.CompareNames(a.Name, b.Name) })
 	return out
 }
 
-// copyOf is the number of a copy of a service that has several: "2" of lane.2.
-func copyOf(name, service string) (number string, ok bool) {
-	return strings.CutPrefix(name, service+".")
-}
-
-// compareNames orders lane.2 before lane.10.
-func compareNames(a, b string) int {
-	if len(a) != len(b) && len(a) > 0 && len(b) > 0 && commonService(a, b) {
-		return len(a) - len(b)
-	}
-	if a < b {
-		return -1
-	}
-	if a > b {
-		return 1
-	}
-	return 0
-}
-
-func commonService(a, b string) bool {
-	ext := filepath.Ext(a)
-	return ext != "" && a[:len(a)-len(ext)] == b[:max(0, len(b)-len(filepath.Ext(b)))]
-}
-
 // readSpec reads what is to be started.
-func readSpec(from io.Reader) (spec Spec, err error) {
+func readSpec(from io.Reader) (spec service.Spec, err error) {
 	if err := json.NewDecoder(io.LimitReader(from, 16<<20)).Decode(&spec); err != nil {
 		return spec, err
 	}
@@ -330,7 +307,7 @@ func (s *supervisor) start(r *http.Request) (any, error) {
 	if err := s.earlier.wait(r.Context()); err != nil {
 		return nil, err
 	}
-	var followers []Spec
+	var followers []service.Spec
 	why := ""
 	for {
 		s.mu.Lock()
@@ -353,7 +330,7 @@ func (s *supervisor) start(r *http.Request) (any, error) {
 			if status.Running() {
 				s.mu.Unlock()
 				if why != "" {
-					old.log.line("sup", []byte("is started anew: "+why))
+					old.log.Say("sup", []byte("is started anew: "+why))
 				}
 				followers = append(followers, s.dependants(spec.Name)...)
 				s.halt(r.Context(), []string{spec.Name})
@@ -367,7 +344,7 @@ func (s *supervisor) start(r *http.Request) (any, error) {
 			return nil, err
 		}
 		status := u.settled(r.Context())
-		if status.State == Ready || status.State == Done {
+		if status.State == service.Ready || status.State == service.Done {
 			s.follow(followers)
 		}
 		if status.Why = why; why != "" {
@@ -379,10 +356,10 @@ func (s *supervisor) start(r *http.Request) (any, error) {
 
 // told has a service that goes on running know of what changed, by a signal where it wants
 // one.
-func (s *supervisor) told(ctx context.Context, u *unit, spec Spec, news string) Status {
+func (s *supervisor) told(ctx context.Context, u *unit, spec service.Spec, news string) service.Status {
 	if news != "" {
 		u.knows(spec)
-		if number, ok := signals[spec.WhenChanged]; ok {
+		if number, ok := service.Signals[spec.WhenChanged]; ok {
 			status := u.settled(ctx)
 			if _, err := u.send(spec.WhenChanged, number); err == nil {
 				status.Why = "was sent SIG" + spec.WhenChanged + ": " + news
@@ -406,7 +383,7 @@ func (u *unit) send(name string, number syscall.Signal) (pid int, err error) {
 	if err := program.Signal(number); err != nil {
 		return 0, err
 	}
-	u.log.line("sup", []byte("SIG"+name+" was sent to pid "+strconv.Itoa(program.Pid)))
+	u.log.Say("sup", []byte("SIG"+name+" was sent to pid "+strconv.Itoa(program.Pid)))
 	return program.Pid, nil
 }
 
@@ -424,7 +401,7 @@ func (s *supervisor) ground(name string) (*ground, error) {
 }
 
 // launch makes a unit run; s.mu is held.
-func (s *supervisor) launch(spec Spec) (*unit, error) {
+func (s *supervisor) launch(spec service.Spec) (*unit, error) {
 	g, err := s.ground(spec.Network)
 	if err != nil {
 		return nil, err
@@ -437,7 +414,7 @@ func (s *supervisor) launch(spec Spec) (*unit, error) {
 		}
 		beside = append(beside, other)
 	}
-	log, err := openLog(LogPath(s.bay.Logs(), spec.Name))
+	log, err := logbook.Open(logbook.Path(s.bay.Logs(), spec.Name))
 	if err != nil {
 		return nil, inPlainWords(err)
 	}
@@ -456,10 +433,10 @@ func (s *supervisor) launch(spec Spec) (*unit, error) {
 }
 
 // dependants are the specs of running units that need another, in no order.
-func (s *supervisor) dependants(name string) []Spec {
+func (s *supervisor) dependants(name string) []service.Spec {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	var out []Spec
+	var out []service.Spec
 	for other, u := range s.closure([]string{name}) {
 		if other != name && u.Status().Running() {
 			spec := u.spec
@@ -474,7 +451,7 @@ func (s *supervisor) dependants(name string) []Spec {
 
 // follow starts again what was stopped for the sake of one that it needs, unless
 // somebody else has by now.
-func (s *supervisor) follow(specs []Spec) {
+func (s *supervisor) follow(specs []service.Spec) {
 	for _, spec := range specs {
 		go func() {
 			for _, need := range spec.Needs { // those that are being started, too
@@ -487,7 +464,7 @@ func (s *supervisor) follow(specs []Spec) {
 			}
 			s.mu.Lock()
 			defer s.mu.Unlock()
-			if u := s.units[spec.Name]; u != nil && u.Status().State == Stopped && !s.closing {
+			if u := s.units[spec.Name]; u != nil && u.Status().State == service.Stopped && !s.closing {
 				if _, err := s.launch(spec); err != nil {
 					s.log.Error("starting again", "service", spec.Name, "error", err)
 				}
@@ -520,15 +497,9 @@ func (s *supervisor) stop(ctx context.Context, names []string) {
 	s.release(nil)
 }
 
-// Surplus are copies of services that are not declared any more.
-type Surplus struct {
-	Names []string `json:"names"`
-	Keep  []string `json:"keep"` // keys of ports that the copies that are declared have
-}
-
 // drop ends copies of services that are not declared any more, and nothing else: what needs
 // the service has others of it, and is started anew where it was told of this one.
-func (s *supervisor) drop(o Surplus) {
+func (s *supervisor) drop(o service.Surplus) {
 	s.mu.Lock()
 	var gone []*unit
 	for _, name := range o.Names {
@@ -554,11 +525,11 @@ func (s *supervisor) drop(o Surplus) {
 
 // signal sends a signal to the programs of services.
 func (s *supervisor) signal(r *http.Request) (any, error) {
-	var o Signal
+	var o service.Signal
 	if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&o); err != nil {
 		return nil, err
 	}
-	number, ok := signals[o.Signal]
+	number, ok := service.Signals[o.Signal]
 	if !ok {
 		return nil, fmt.Errorf("no signal is named %q", o.Signal)
 	}
@@ -570,26 +541,14 @@ func (s *supervisor) signal(r *http.Request) (any, error) {
 		}
 	}
 	s.mu.Unlock()
-	sent := []Signalled{}
+	sent := []service.Signalled{}
 	for _, u := range units {
 		if pid, err := u.send(o.Signal, number); err == nil {
-			sent = append(sent, Signalled{u.spec.Name, pid})
+			sent = append(sent, service.Signalled{Name: u.spec.Name, Pid: pid})
 		}
 	}
-	slices.SortFunc(sent, func(a, b Signalled) int { return compareNames(a.Name, b.Name) })
+	slices.SortFunc(sent, func(a, b service.Signalled) int { return service.CompareNames(a.Name, b.Name) })
 	return sent, nil
-}
-
-// Signal asks for a signal to be sent to services.
-type Signal struct {
-	Signal string   `json:"signal"` // "HUP"
-	Names  []string `json:"names"`
-}
-
-// Signalled is a program that got a signal.
-type Signalled struct {
-	Name string `json:"name"`
-	Pid  int    `json:"pid"`
 }
 
 // closure are units and all that need them; s.mu is held.
@@ -636,49 +595,12 @@ func (s *supervisor) halt(_ context.Context, names []string) {
 		}
 		wait.Wait()
 		for _, u := range level { // one that had failed or was done is stopped now, too
-			u.set(func(st *Status) {
-				if st.State != Stopped {
-					st.State, st.Reason = Stopped, ""
+			u.set(func(st *service.Status) {
+				if st.State != service.Stopped {
+					st.State, st.Reason = service.Stopped, ""
 				}
 			})
 			delete(stopping, u.spec.Name)
 		}
-	}
-}
-
-// listenControl makes the control socket. Only the same user may connect: the
-// socket's mode says so, and each connection is asked for its user.
-func listenControl(path string) (net.Listener, error) {
-	os.Remove(path) // of a supervisor that was killed; its lock is ours now
-	short, done, err := shortPath(path)
-	if err != nil {
-		return nil, err
-	}
-	defer done()
-	l, err := net.ListenUnix("unix", &net.UnixAddr{Name: short, Net: "unix"})
-	if err != nil {
-		return nil, err
-	}
-	l.SetUnlinkOnClose(false)
-	if err := os.Chmod(path, 0o600); err != nil {
-		l.Close()
-		return nil, err
-	}
-	return ownUser{l}, nil
-}
-
-// ownUser drops connections of other users.
-type ownUser struct{ *net.UnixListener }
-
-func (l ownUser) Accept() (net.Conn, error) {
-	for {
-		c, err := l.AcceptUnix()
-		if err != nil {
-			return nil, err
-		}
-		if uid, err := peerUser(c); err == nil && (uid == os.Getuid() || uid == 0) {
-			return c, nil
-		}
-		c.Close()
 	}
 }

@@ -1,4 +1,4 @@
-package service
+package supervise
 
 import (
 	"cmp"
@@ -11,8 +11,10 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
+
+	"app.example/trammel/internal/core/running/logbook"
+	"app.example/trammel/internal/core/running/service"
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
@@ -37,15 +39,15 @@ const (
 
 // unit is one copy of a service under supervision.
 type unit struct {
-	spec Spec
-	log  *logWriter
+	spec service.Spec
+	log  *logbook.Writer
 	g    *ground
 	bay  bay.Bay
 
 	beside []*ground // of other segments, where its ports are reached too
 
 	mu      sync.Mutex
-	status  Status
+	status  service.Status
 	inputs  map[string]string // what it goes by while it runs, as far as it knows
 	lost    string            // name of the port that a stranger has
 	holds   *holding          // of the present run
@@ -57,31 +59,31 @@ type unit struct {
 	turn func()                           // is called when the state has changed
 }
 
-func newUnit(spec Spec, log *logWriter, g *ground, b bay.Bay) *unit {
+func newUnit(spec service.Spec, log *logbook.Writer, g *ground, b bay.Bay) *unit {
 	return &unit{
 		spec: spec, log: log, g: g, bay: b, changed: make(chan struct{}), gone: make(chan struct{}),
 		note: func(string, int) error { return nil }, turn: func() {},
 		inputs: spec.Inputs,
-		status: Status{Inputs: spec.Fingerprint(), Name: spec.Name, Service: spec.Service, State: Starting, Since: time.Now(), Ports: spec.Reached(), Config: spec.Config, Build: spec.Build},
+		status: service.Status{Inputs: spec.Fingerprint(), Name: spec.Name, Service: spec.Service, State: service.Starting, Since: time.Now(), Ports: spec.Reached(), Config: spec.Config, Build: spec.Build},
 	}
 }
 
 // Status is a copy of what is known now.
-func (u *unit) Status() Status {
+func (u *unit) Status() service.Status {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	return u.status
 }
 
 // set changes the state and wakes all who wait for one.
-func (u *unit) set(change func(*Status)) {
+func (u *unit) set(change func(*service.Status)) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	before := u.status.State
 	change(&u.status)
 	if u.status.State != before {
 		u.status.Since = time.Now()
-		u.log.line("sup", []byte(strings.TrimSpace(u.status.State+" "+u.status.Reason)))
+		u.log.Say("sup", []byte(strings.TrimSpace(u.status.State+" "+u.status.Reason)))
 	}
 	close(u.changed)
 	u.changed = make(chan struct{})
@@ -92,18 +94,18 @@ func (u *unit) set(change func(*Status)) {
 
 // news says which of what it goes by is not what it was when it was told last; "" when
 // nothing is, or it need not be told.
-func (u *unit) news(spec Spec) string {
+func (u *unit) news(spec service.Spec) string {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	return canon.Changed(u.inputs, spec.Inputs)
 }
 
 // knows notes that it knows of its inputs as they are.
-func (u *unit) knows(spec Spec) {
+func (u *unit) knows(spec service.Spec) {
 	u.mu.Lock()
 	u.inputs = spec.Inputs
 	u.mu.Unlock()
-	u.set(func(s *Status) { s.Inputs = spec.Fingerprint() })
+	u.set(func(s *service.Status) { s.Inputs = spec.Fingerprint() })
 }
 
 // present is what tells of the ports of the present run, and the pid of its tree.
@@ -114,12 +116,12 @@ func (u *unit) present() *holding {
 }
 
 // settled waits until the service is neither starting nor about to be.
-func (u *unit) settled(ctx context.Context) Status {
+func (u *unit) settled(ctx context.Context) service.Status {
 	for {
 		u.mu.Lock()
 		status, changed := u.status, u.changed
 		u.mu.Unlock()
-		if status.State != Starting {
+		if status.State != service.Starting {
 			return status
 		}
 		select {
@@ -133,11 +135,11 @@ func (u *unit) settled(ctx context.Context) Status {
 // run supervises until the service is stopped, done or failed.
 func (u *unit) run(ctx context.Context) {
 	defer close(u.gone)
-	defer u.log.close()
+	defer u.log.Close()
 	endForward, err := u.g.forward(u.spec, u.beside)
 	if err != nil {
 		_ = u.other(err)
-		u.set(func(s *Status) { s.State, s.Reason, s.Taken = Failed, err.Error(), u.lost })
+		u.set(func(s *service.Status) { s.State, s.Reason, s.Taken = service.Failed, err.Error(), u.lost })
 		return
 	}
 	defer endForward()
@@ -151,12 +153,12 @@ func (u *unit) run(ctx context.Context) {
 		}
 		exit, wasReady, problem, ended := u.once(ctx)
 		if ctx.Err() != nil {
-			u.set(func(s *Status) {
+			u.set(func(s *service.Status) {
 				reason := ""
-				if s.State == Starting {
+				if s.State == service.Starting {
 					reason = "it was stopped while it was starting"
 				}
-				s.State, s.Reason, s.Pid, s.Open = Stopped, reason, 0, nil
+				s.State, s.Reason, s.Pid, s.Open = service.Stopped, reason, 0, nil
 			})
 			return
 		}
@@ -177,21 +179,23 @@ func (u *unit) run(ctx context.Context) {
 		again := problem == "" && (u.spec.Restart == declare.RestartAlways || u.spec.Restart == declare.RestartOnFailure && failed)
 		switch {
 		case again && len(starts) >= startLimit:
-			u.set(func(s *Status) {
-				s.State, s.Pid = Failed, 0
+			u.set(func(s *service.Status) {
+				s.State, s.Pid = service.Failed, 0
 				s.Reason = fmt.Sprintf("ended %d times within %s, the last time with %s", len(starts), startWindow, why)
 			})
 			return
 		case !again && problem == "" && !failed:
-			u.set(func(s *Status) { s.State, s.Reason, s.Pid, s.Open = Done, "", 0, nil })
+			u.set(func(s *service.Status) { s.State, s.Reason, s.Pid, s.Open = service.Done, "", 0, nil })
 			return
 		case !again:
-			u.set(func(s *Status) { s.State, s.Reason, s.Pid, s.Open, s.Taken = Failed, why, 0, nil, u.lost })
+			u.set(func(s *service.Status) {
+				s.State, s.Reason, s.Pid, s.Open, s.Taken = service.Failed, why, 0, nil, u.lost
+			})
 			return
 		}
 		pause := wait/2 + rand.N(wait)
-		u.set(func(s *Status) {
-			s.State, s.Pid, s.Open = Starting, 0, nil
+		u.set(func(s *service.Status) {
+			s.State, s.Pid, s.Open = service.Starting, 0, nil
 			s.Reason = "again after " + why
 			s.Restarts++
 		})
@@ -226,15 +230,15 @@ func (u *unit) once(ctx context.Context) (exit process.Exit, ready time.Duration
 			continue
 		}
 		if err := disk.RemoveWithin(u.bay.Dir, name); err == nil {
-			u.log.line("sup", []byte("removed "+name+" of an earlier run"))
+			u.log.Say("sup", []byte("removed "+name+" of an earlier run"))
 		} else {
-			u.log.line("sup", []byte(name+" of an earlier run is not removed: "+err.Error()))
+			u.log.Say("sup", []byte(name+" of an earlier run is not removed: "+err.Error()))
 		}
 	}
 	env := append(slices.Clone(u.spec.Env), u.g.variables()...)
 	var told <-chan struct{}
 	if u.spec.Ready.Notify {
-		n, err := listenNotify(u.bay.Dir, u.spec.Name, u.g, func(text string) { u.set(func(s *Status) { s.Says = text }) })
+		n, err := listenNotify(u.bay.Dir, u.spec.Name, u.g, func(text string) { u.set(func(s *service.Status) { s.Says = text }) })
 		if err != nil {
 			outWrite.Close()
 			errWrite.Close()
@@ -243,7 +247,7 @@ func (u *unit) once(ctx context.Context) (exit process.Exit, ready time.Duration
 		defer n.close()
 		env, told = append(env, n.variable()), n.ready
 	}
-	probe := u.spec.prober(u.g, u.log, told, time.Now())
+	probe := prober(u.spec, u.g, u.log, told, time.Now())
 	tree, err := process.Start(process.Spec{
 		Path: u.spec.Path, Argv: u.spec.Argv, Env: env, Dir: u.spec.Dir, Stdout: outWrite, Stderr: errWrite, On: u.g.on(),
 		Born: func(pid int) error { return u.note(u.spec.Name, pid) },
@@ -254,14 +258,14 @@ func (u *unit) once(ctx context.Context) (exit process.Exit, ready time.Duration
 		return exit, 0, "cannot start: " + inPlainWords(err).Error(), ""
 	}
 	var logs sync.WaitGroup
-	logs.Go(func() { u.log.keep("out", mask.Reader(outRead, u.spec.Mask)) })
-	logs.Go(func() { u.log.keep("err", mask.Reader(errRead, u.spec.Mask)) })
+	logs.Go(func() { u.log.Keep("out", mask.Reader(outRead, u.spec.Mask)) })
+	logs.Go(func() { u.log.Keep("err", mask.Reader(errRead, u.spec.Mask)) })
 	holds := newHolding(u.spec, u.g, tree)
 	u.mu.Lock()
 	u.holds, u.lost = holds, ""
 	u.mu.Unlock()
 	own := tree.Own()
-	u.set(func(s *Status) { s.State, s.Pid, s.Weak = Starting, tree.Program(), tree.Weak })
+	u.set(func(s *service.Status) { s.State, s.Pid, s.Weak = service.Starting, tree.Program(), tree.Weak })
 
 	probing, stopProbing := context.WithCancel(ctx)
 	probed := make(chan error, 1)
@@ -286,7 +290,7 @@ func (u *unit) once(ctx context.Context) (exit process.Exit, ready time.Duration
 			default:
 				readyAt = time.Now()
 				open, pid := holds.open(), tree.Program()
-				u.set(func(s *Status) { s.State, s.Reason, s.Open, s.Pid = Ready, "", open, pid })
+				u.set(func(s *service.Status) { s.State, s.Reason, s.Open, s.Pid = service.Ready, "", open, pid })
 				ended = u.watch(ctx, tree, probe, holds)
 			}
 		}
@@ -314,7 +318,7 @@ func (u *unit) once(ctx context.Context) (exit process.Exit, ready time.Duration
 // may take to get ready is ended when it would be started again after a failure; then
 // it says why.
 func (u *unit) watch(ctx context.Context, tree *process.Tree, probe func(context.Context) error, holds *holding) (ended string) {
-	every := u.spec.liveness()
+	every := liveness(u.spec)
 	if every == 0 {
 		return ""
 	}
@@ -330,16 +334,16 @@ func (u *unit) watch(ctx context.Context, tree *process.Tree, probe func(context
 			return ""
 		case <-timer.C:
 		}
-		err := u.spec.alive(ctx, holds, probe)
+		err := alive(ctx, u.spec, holds, probe)
 		if ctx.Err() != nil {
 			return ""
 		}
 		if h.see(err == nil) {
 			if h.failing {
 				failingSince = time.Now()
-				u.set(func(s *Status) { s.State, s.Reason = Failing, err.Error() })
+				u.set(func(s *service.Status) { s.State, s.Reason = service.Failing, err.Error() })
 			} else {
-				u.set(func(s *Status) { s.State, s.Reason = Ready, "" })
+				u.set(func(s *service.Status) { s.State, s.Reason = service.Ready, "" })
 			}
 		}
 		if h.fails > 0 || h.failing {
@@ -349,7 +353,7 @@ func (u *unit) watch(ctx context.Context, tree *process.Tree, probe func(context
 		}
 		// Time spent asleep does not count: the clock that this reads stands still then.
 		if h.failing && u.spec.Restart != declare.RestartNever && time.Since(failingSince) > u.spec.Ready.Within {
-			u.log.line("sup", fmt.Appendf(nil, "failing for %s, ended to be started again", u.spec.Ready.Within))
+			u.log.Say("sup", fmt.Appendf(nil, "failing for %s, ended to be started again", u.spec.Ready.Within))
 			u.end(tree)
 			return "failing for " + u.spec.Ready.Within.String()
 		}
@@ -385,19 +389,13 @@ func (u *unit) other(err error) string {
 	return s.Error()
 }
 
-// signals by the names that a declaration may use.
-var signals = map[string]syscall.Signal{
-	"TERM": syscall.SIGTERM, "INT": syscall.SIGINT, "QUIT": syscall.SIGQUIT, "HUP": syscall.SIGHUP,
-	"USR1": syscall.SIGUSR1, "USR2": syscall.SIGUSR2, "KILL": syscall.SIGKILL,
-}
-
 // end asks the service to stop and makes it stop when its time is over.
 func (u *unit) end(tree *process.Tree) {
-	tree.Signal(signals[u.spec.Signal])
+	tree.Signal(service.Signals[u.spec.Signal])
 	select {
 	case <-tree.Done():
 	case <-time.After(u.spec.Within):
-		u.log.line("sup", fmt.Appendf(nil, "did not end within %s of SIG%s, killed", u.spec.Within, u.spec.Signal))
+		u.log.Say("sup", fmt.Appendf(nil, "did not end within %s of SIG%s, killed", u.spec.Within, u.spec.Signal))
 		tree.Kill()
 		<-tree.Done()
 	}

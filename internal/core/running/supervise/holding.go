@@ -1,4 +1,4 @@
-package service
+package supervise
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 
 	"app.example/trammel/internal/core/kernel/listen"
 	"app.example/trammel/internal/core/kernel/process"
+	"app.example/trammel/internal/core/running/service"
 )
 
 // A port answers for a service only when a process of that service's own tree holds the
@@ -19,7 +20,7 @@ import (
 
 // holding tells whose the listeners on a service's ports are.
 type holding struct {
-	spec Spec
+	spec service.Spec
 	g    *ground
 	tree *process.Tree
 
@@ -27,7 +28,7 @@ type holding struct {
 	ours map[uint64]bool // sockets that were found to be the tree's
 }
 
-func newHolding(spec Spec, g *ground, tree *process.Tree) *holding {
+func newHolding(spec service.Spec, g *ground, tree *process.Tree) *holding {
 	return &holding{spec: spec, g: g, tree: tree, ours: map[uint64]bool{}}
 }
 

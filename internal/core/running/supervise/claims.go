@@ -1,4 +1,4 @@
-package service
+package supervise
 
 import (
 	"encoding/json"
@@ -13,35 +13,20 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/running/service"
 )
-
-// Order asks for ports to be held.
-type Order struct {
-	Wanted   bay.Ports `json:"wanted"`             // declared numbers by port key
-	Declared bool      `json:"declared,omitempty"` // go back to the declared numbers, where they can be had
-	Lost     []string  `json:"lost,omitempty"`     // keys whose number a stranger took; they get another
-	Patient  bool      `json:"patient,omitempty"`  // wait for the processes of an earlier supervisor to end
-}
-
-// Claimed is the answer to a claim: the numbers that are held, and a sentence for
-// each that is not the one that is declared.
-type Claimed struct {
-	Ports   bay.Ports `json:"ports"`
-	Told    []string  `json:"told,omitempty"`
-	Earlier []string  `json:"earlier,omitempty"` // processes of an earlier supervisor that have not ended; nothing is held then
-}
 
 // mostTold is how many numbers are told one by one.
 const mostTold = 6
 
 // claim takes the ports of services for the bay's life and records the numbers.
 func (s *supervisor) claim(r *http.Request) (any, error) {
-	var o Order
+	var o service.Order
 	if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&o); err != nil {
 		return nil, err
 	}
 	if left := s.earlier.left(); len(left) > 0 && !o.Patient {
-		return Claimed{Earlier: left}, nil
+		return service.Claimed{Earlier: left}, nil
 	}
 	if err := s.earlier.wait(r.Context()); err != nil {
 		return nil, err
@@ -86,7 +71,7 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 			delete(s.claims, key)
 		}
 	}
-	answer := Claimed{Ports: bay.Ports{}}
+	answer := service.Claimed{Ports: bay.Ports{}}
 	for _, key := range keys {
 		c := s.claims[key]
 		if c == nil {
@@ -110,7 +95,7 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 // take claims a number for a key: the recorded one, or the declared one where nothing is
 // recorded or the declared ones are asked for; else another. left are numbers that the bay
 // itself gave up just now.
-func take(b bay.Bay, ports bay.Ports, key string, o Order, left map[int]bool) (*bay.Claim, error) {
+func take(b bay.Bay, ports bay.Ports, key string, o service.Order, left map[int]bool) (*bay.Claim, error) {
 	tries := []int{ports[key]}
 	if ports[key] == 0 || o.Declared {
 		tries = append([]int{o.Wanted[key]}, tries...)
@@ -203,7 +188,7 @@ func (s *supervisor) release(keep []string) {
 	for key, c := range s.claims {
 		used := slices.Contains(keep, key)
 		for _, u := range s.units {
-			used = used || u.Status().State != Stopped && u.owns(key)
+			used = used || u.Status().State != service.Stopped && u.owns(key)
 		}
 		if !used {
 			c.Release()

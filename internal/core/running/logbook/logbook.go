@@ -1,4 +1,11 @@
-package service
+// Package logbook keeps what services, steps and routines print, and reads it again without any of
+// them running.
+//
+// A log is a row of files of bounded size. Its lines are whole, in order and without a gap, across every
+// rotation, as long as the disk takes them; a full disk costs lines and stops nobody who prints. Each
+// line has a time and a stream. Nothing is synced: what a power cut takes is gone. Masking is the
+// caller's, before a line comes here.
+package logbook
 
 import (
 	"bufio"
@@ -30,13 +37,13 @@ const (
 // logTime is how a line's time is written: UTC, to the millisecond.
 const logTime = "2006-01-02T15:04:05.000Z"
 
-// LogPath is the current log of a service in a folder of logs. Older ones have
+// Path is the current log of a service in a folder of logs. Older ones have
 // .1, .2, … behind.
-func LogPath(logs, name string) string { return filepath.Join(logs, name+".log") }
+func Path(logs, name string) string { return filepath.Join(logs, name+".log") }
 
-// logWriter keeps what a service prints, a line each: time, stream, text. It
+// Writer keeps what a service prints, a line each: time, stream, text. It
 // never blocks or ends a service: what cannot be written is dropped and counted.
-type logWriter struct {
+type Writer struct {
 	path string
 
 	mu      sync.Mutex
@@ -47,15 +54,15 @@ type logWriter struct {
 	watch   func(line string) // called with each line while a probe wants it
 }
 
-func openLog(path string) (*logWriter, error) {
+func Open(path string) (*Writer, error) {
 	if err := disk.Private(filepath.Dir(path)); err != nil {
 		return nil, err
 	}
-	w := &logWriter{path: path}
+	w := &Writer{path: path}
 	return w, w.open()
 }
 
-func (w *logWriter) open() error {
+func (w *Writer) open() error {
 	f, err := disk.AppendOwn(w.path)
 	if err != nil {
 		return err
@@ -71,16 +78,16 @@ func (w *logWriter) open() error {
 }
 
 // held are the logs whose files are open, the one that was opened first before the others.
-var held openLogs
+var held openFiles
 
-type openLogs struct {
+type openFiles struct {
 	mu   sync.Mutex
-	list []*logWriter
+	list []*Writer
 }
 
 // add notes that a log's file is open, and closes that of another where there are many: it is
 // opened again when its service says something. The log's own lock is held.
-func (o *openLogs) add(w *logWriter) {
+func (o *openFiles) add(w *Writer) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for i := 0; i < len(o.list) && len(o.list) >= mostOpen; {
@@ -99,16 +106,16 @@ func (o *openLogs) add(w *logWriter) {
 }
 
 // shut closes the file until something is to be written; w.mu is held.
-func (w *logWriter) shut() {
+func (w *Writer) shut() {
 	if w.file != nil {
 		w.file.Close()
 		w.file = nil
 	}
 }
 
-// line writes one line of a stream ("out", "err", or "sup" for the supervisor's
+// Say writes one line of a stream ("out", "err", or "sup" for the supervisor's
 // own remarks).
-func (w *logWriter) line(stream string, text []byte) {
+func (w *Writer) Say(stream string, text []byte) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.heard(text)
@@ -116,7 +123,7 @@ func (w *logWriter) line(stream string, text []byte) {
 }
 
 // heard lets a probe hear a line, also one that a full disk drops; w.mu is held.
-func (w *logWriter) heard(text []byte) {
+func (w *Writer) heard(text []byte) {
 	if w.watch != nil {
 		w.watch(string(text))
 	}
@@ -134,7 +141,7 @@ const again = 100 * time.Millisecond
 
 // put writes records, all of them or none; w.mu is held. What cannot be written is
 // counted, and the count written once there is room.
-func (w *logWriter) put(records []byte, lines int) {
+func (w *Writer) put(records []byte, lines int) {
 	if w.dropped > 0 && time.Since(w.failed) < again {
 		w.dropped += lines
 		return
@@ -155,7 +162,7 @@ func (w *logWriter) put(records []byte, lines int) {
 }
 
 // write appends a whole record or nothing.
-func (w *logWriter) write(record []byte) bool {
+func (w *Writer) write(record []byte) bool {
 	if w.file == nil && w.open() != nil {
 		return false
 	}
@@ -171,7 +178,7 @@ func (w *logWriter) write(record []byte) bool {
 }
 
 // rotate moves the files on by one, between two lines, so that none is cut.
-func (w *logWriter) rotate() {
+func (w *Writer) rotate() {
 	w.shut()
 	for i := logFiles - 1; i > 0; i-- {
 		_ = os.Rename(rotated(w.path, i-1), rotated(w.path, i))
@@ -179,21 +186,21 @@ func (w *logWriter) rotate() {
 	_ = w.open()
 }
 
-func (w *logWriter) setWatch(f func(string)) {
+func (w *Writer) Watch(f func(string)) {
 	w.mu.Lock()
 	w.watch = f
 	w.mu.Unlock()
 }
 
-func (w *logWriter) close() {
+func (w *Writer) Close() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.shut()
 }
 
-// keep copies a stream into the log until its end. Lines that come together are
+// Keep copies a stream into the log until its end. Lines that come together are
 // written together.
-func (w *logWriter) keep(stream string, r io.Reader) {
+func (w *Writer) Keep(stream string, r io.Reader) {
 	lines := bufio.NewReaderSize(r, readAhead)
 	var records []byte
 	var begun []byte // of a line that is longer than what is read ahead
@@ -284,9 +291,9 @@ func readFile(path, name string, since time.Time) []Line {
 	return out
 }
 
-// ReadLog reads the last lines of a service's log, oldest first: at most count of
+// Read reads the last lines of a service's log, oldest first: at most count of
 // them (all when count is 0), and none older than since. It needs no supervisor.
-func ReadLog(logs, name string, count int, since time.Time) []Line {
+func Read(logs, name string, count int, since time.Time) []Line {
 	t := OpenTail(logs, name)
 	defer t.Close()
 	return t.Last(count, since)
@@ -304,7 +311,7 @@ type Tail struct {
 
 // OpenTail opens a service's log, which may not be there yet.
 func OpenTail(logs, name string) *Tail {
-	t := &Tail{name: name, path: LogPath(logs, name)}
+	t := &Tail{name: name, path: Path(logs, name)}
 	t.open(t.path)
 	return t
 }

@@ -1,17 +1,17 @@
-package service
+package supervise
 
 import (
 	"context"
 	"io"
 	"log/slog"
 	"net/http/httptest"
-	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/running/gateway"
 )
 
 // FuzzControl sends requests to the control socket's handler. What they ask to start is
@@ -50,38 +50,15 @@ func FuzzControl(f *testing.F) {
 			bay: bay.Bay{Dir: dir, State: dir, Project: "heronweir", Name: bay.Main}, log: slog.New(slog.NewTextHandler(io.Discard, nil)), ctx: ctx, cancel: cancel,
 			units: map[string]*unit{}, claims: map[string]*bay.Claim{}, wanted: map[string]bool{}, grounds: map[string]*ground{"": {}},
 		}
-		s.page = newPage(s)
+		page := gateway.NewPage(ctx, s.bay, s.page(), s.log)
 		r := httptest.NewRequest(method, target, strings.NewReader(body)).WithContext(ctx)
 		w := httptest.NewRecorder()
-		s.routes().ServeHTTP(w, r)
+		s.routes(page).ServeHTTP(w, r)
 		if w.Code >= 500 && w.Code != 503 {
 			t.Errorf("%s %s: %d %s", method, target, w.Code, w.Body)
 		}
 		if strings.HasSuffix(path, "/act") && w.Code < 300 {
 			t.Errorf("%s %s was done without the page's token: %s", method, target, w.Body)
-		}
-	})
-}
-
-// FuzzLog reads logs that a machine which lost its power left behind.
-func FuzzLog(f *testing.F) {
-	f.Add("2026-02-03T04:05:06.000000Z out ready\n2026-02-03T04:05:07.000000Z err x", 3)
-	f.Fuzz(func(t *testing.T, text string, count int) {
-		n := 0
-		for raw := range strings.Lines(text) {
-			if l, ok := parseLine("lane", strings.TrimSuffix(raw, "\n")); ok {
-				n++
-				if strings.Contains(l.Text, "\n") || l.Name != "lane" {
-					t.Errorf("%+v", l)
-				}
-			}
-		}
-		dir := t.TempDir()
-		if err := os.WriteFile(LogPath(dir, "lane"), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-		if got := ReadLog(dir, "lane", max(0, count), time.Time{}); len(got) > n {
-			t.Errorf("%d lines of %d", len(got), n)
 		}
 	})
 }

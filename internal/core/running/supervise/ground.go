@@ -1,4 +1,4 @@
-package service
+package supervise
 
 import (
 	"context"
@@ -13,6 +13,7 @@ import (
 
 	"app.example/trammel/internal/core/kernel/listen"
 	"app.example/trammel/internal/core/kernel/network"
+	"app.example/trammel/internal/core/running/service"
 )
 
 // ground is the network that services stand on: this machine's, or a private one.
@@ -134,7 +135,7 @@ func (g *ground) client() *http.Client {
 
 // forward takes connections to this machine's ports into a private network, and those that
 // are made in the networks of other segments to the numbers that the service has in its own.
-func (g *ground) forward(spec Spec, beside []*ground) (end func(), err error) {
+func (g *ground) forward(spec service.Spec, beside []*ground) (end func(), err error) {
 	var listeners []net.Listener
 	end = func() {
 		for _, l := range listeners {
