@@ -49,9 +49,11 @@ func Lingering(port int) bool {
 	return err == nil && found
 }
 
-// HolderOf finds the process that holds a socket.
+// HolderOf finds the process that holds a socket: the first of them, since what it started holds it
+// too until it runs a program of its own (execve(2)).
 func HolderOf(s Socket) Holder {
 	h := Holder{User: s.User}
+	var begun uint64
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
 		return h
@@ -61,9 +63,12 @@ func HolderOf(s Socket) Holder {
 		if err != nil {
 			continue
 		}
-		if command, ok := Held([]int{pid})[s.Inode]; ok {
-			h.Pid, h.Command = pid, command
-			return h
+		command, ok := Held([]int{pid})[s.Inode]
+		if !ok {
+			continue
+		}
+		if at := process.ProcessOf(pid).Started; h.Pid == 0 || at != 0 && at < begun {
+			h.Pid, h.Command, begun = pid, command, at
 		}
 	}
 	return h
