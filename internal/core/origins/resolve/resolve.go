@@ -51,7 +51,12 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 	if o.Renew == nil {
 		o.Renew = func(string) bool { return false }
 	}
-	r := &resolver{d: d, m: m, client: client, o: o, opened: map[string]*opened{}}
+	return (&resolver{d: d, m: m, client: client, o: o, opened: map[string]*opened{}}).lock(ctx)
+}
+
+// lock locks everything that is declared.
+func (r *resolver) lock(ctx context.Context) (*lock.Lock, error) {
+	d, o := r.d, r.o
 	l := Skeleton(d)
 
 	var (
@@ -102,14 +107,14 @@ func Resolve(ctx context.Context, d *declare.Declaration, m *source.Machine, cli
 	if err := r.clashes(l); err != nil {
 		return nil, err
 	}
-	l.Learn(r.o.Old)
+	l.Learn(o.Old)
 	if err := r.roots(ctx, l); err != nil {
 		return nil, err
 	}
 	if err := r.libraries(ctx, l); err != nil {
 		return nil, err
 	}
-	l.Declaration.AsOf = bound(o, r.o.Old, l)
+	l.Declaration.AsOf = bound(o, o.Old, l)
 	return l, r.sources(ctx, l)
 }
 
