@@ -100,21 +100,37 @@ func (h *History) List(limit int) (out []Revision, cut bool, err error) {
 	if err != nil {
 		return h.kept(limit) // nothing is committed yet
 	}
-	commits, err := h.repository.Log(&git.LogOptions{From: head.Hash(), Order: git.LogOrderCommitterTime})
-	if err != nil {
-		return nil, false, err
-	}
-	defer commits.Close()
-	for limit == 0 || len(out) < limit {
-		c, err := commits.Next()
-		if errors.Is(err, io.EOF) {
-			break
+	// The newest of those whose children were looked at comes next. A parent that is not here ends its
+	// line of a shallow clone, and the commit itself counts.
+	var waiting []*object.Commit
+	seen := map[plumbing.Hash]bool{}
+	wait := func(id plumbing.Hash) error {
+		if seen[id] {
+			return nil
 		}
+		seen[id] = true
+		c, err := h.repository.CommitObject(id)
 		if errors.Is(err, plumbing.ErrObjectNotFound) {
-			return out, true, nil
+			cut = true
+			return nil
 		}
 		if err != nil {
-			return nil, false, err
+			return err
+		}
+		at, _ := slices.BinarySearchFunc(waiting, c, func(a, b *object.Commit) int { return a.Committer.When.Compare(b.Committer.When) })
+		waiting = slices.Insert(waiting, at, c)
+		return nil
+	}
+	if err := wait(head.Hash()); err != nil {
+		return nil, false, err
+	}
+	for len(waiting) > 0 && (limit == 0 || len(out) < limit) {
+		c := waiting[len(waiting)-1]
+		waiting = waiting[:len(waiting)-1]
+		for _, id := range c.ParentHashes {
+			if err := wait(id); err != nil {
+				return nil, false, err
+			}
 		}
 		r, is, missing, err := h.revision(c)
 		if err != nil {
