@@ -9,13 +9,14 @@ import (
 	"net"
 	"os"
 	"os/exec"
-	"regexp"
 	"runtime"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
+
+	"app.example/trammel/internal/core/base/lazy"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -361,7 +362,7 @@ func lentBefore(c *cli.Command, s *ui.Screen, p *checkout.State) error {
 }
 
 // allocated is what ssh(1) says of a port that the server chose (-R with port 0).
-var allocated = regexp.MustCompile(`Allocated port (\d+) for remote forward`)
+var allocated = lazy.Regexp(`Allocated port (\d+) for remote forward`)
 
 // forwardThrough has an SSH server forward to a port of this machine, by the person's own ssh
 // with its settings, keys and known hosts. The channel is closed when it ended.
@@ -410,7 +411,7 @@ func forwardThrough(ctx context.Context, through string, local int) (ended <-cha
 		defer close(lines)
 		scan := bufio.NewScanner(said)
 		for scan.Scan() {
-			if m := allocated.FindStringSubmatch(scan.Text()); m != nil {
+			if m := allocated().FindStringSubmatch(scan.Text()); m != nil {
 				n, _ := strconv.Atoi(m[1])
 				found <- n
 				continue

@@ -7,10 +7,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
+
+	"app.example/trammel/internal/core/base/lazy"
 
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/disk"
@@ -149,7 +150,7 @@ func inCheckout(p place.Places, h host.Host, dir string) (out []Thing) {
 	return out
 }
 
-var following = regexp.MustCompile(`^\s*(eval "\$\(\S*trammel follow (bash|zsh)\)"|\S*trammel follow fish \| source)\s*$`)
+var following = lazy.Regexp(`^\s*(eval "\$\(\S*trammel follow (bash|zsh)\)"|\S*trammel follow fish \| source)\s*$`)
 
 // startup are the lines by which shells follow folders, as the documentation has them.
 func startup(h host.Host) (out []Thing) {
@@ -171,7 +172,7 @@ func startup(h host.Host) (out []Thing) {
 			continue
 		}
 		for i, line := range strings.Split(string(raw), "\n") {
-			if following.MatchString(line) {
+			if following().MatchString(line) {
 				out = append(out, Thing{Kind: Startup, Path: path, What: strings.TrimSpace(line), Line: i + 1})
 			}
 		}

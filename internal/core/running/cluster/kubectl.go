@@ -7,9 +7,10 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"strings"
 	"time"
+
+	"app.example/trammel/internal/core/base/lazy"
 
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
@@ -92,11 +93,11 @@ func (k *Kubectl) Run(ctx context.Context, in []byte, args ...string) ([]byte, e
 var ErrNotThere = fault.New(fault.ErrFailed, "it is not there")
 
 // noise is what kubectl logs beside its message.
-var noise = regexp.MustCompile(`(?m)^[EWI]\d{4} .*\n?`)
+var noise = lazy.Regexp(`(?m)^[EWI]\d{4} .*\n?`)
 
 // refused is an error of kubectl with what to do about it.
 func (k *Kubectl) refused(text string, args []string) error {
-	text = strings.TrimSpace(noise.ReplaceAllString(text, ""))
+	text = strings.TrimSpace(noise().ReplaceAllString(text, ""))
 	first, _, _ := strings.Cut(text, "\n")
 	first = strings.TrimPrefix(first, "error: ")
 	switch {

@@ -63,7 +63,7 @@ func Look(dir fs.FS) Found {
 	// Many projects have a folder for each of their parts.
 	entries, _ := fs.ReadDir(dir, ".")
 	for _, e := range entries {
-		if !e.IsDir() || !partName.MatchString(e.Name()) || slices.Contains(notParts, e.Name()) {
+		if !e.IsDir() || !partName().MatchString(e.Name()) || slices.Contains(notParts, e.Name()) {
 			continue
 		}
 		if sub, err := fs.Sub(dir, e.Name()); err == nil {
@@ -95,7 +95,7 @@ func (g guarded) Open(name string) (fs.File, error) {
 
 // partName is what a folder is called that is looked into, and notParts are those that others fill.
 var (
-	partName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,20}$`)
+	partName = lazy.Regexp(`^[a-z][a-z0-9-]{0,20}$`)
 	notParts = []string{"node_modules", "vendor", "testdata", "dist", "build", "target", "third-party", "examples", "docs"}
 )
 
