@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"time"
 
+	"app.example/trammel/internal/core/running/step"
+
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/core/acting/setup"
@@ -95,7 +97,7 @@ func followAction(ctx context.Context, c *cli.Command) error {
 	if command := c.String("missing"); command != "" {
 		plan, err := seenPlan(c)
 		if err != nil {
-			return errors.Join(exitCode(127), sayNow(foreign.Line(command)+" is not to be had here: "+oneLine(err)))
+			return errors.Join(exitCode(127), sayNow(foreign.Line(command)+" is not to be had here: "+fault.OneLine(err)))
 		}
 		return notThere(plan, command, &process.NotFound{Command: command})
 	}
@@ -143,12 +145,12 @@ func enter(root, shell string, pid int) string {
 	w := &follower{shell: shell}
 	places, err := placesNow()
 	if err != nil {
-		w.remark(oneLine(err))
+		w.remark(fault.OneLine(err))
 		return w.text.String()
 	}
 	folder, err := followersFolder()
 	if err != nil {
-		w.remark(oneLine(err))
+		w.remark(fault.OneLine(err))
 		return w.text.String()
 	}
 	// From here on changes count: the stamp is made before anything is read.
@@ -242,13 +244,13 @@ func (w *follower) setup(p *checkout.State) {
 		compiled, err = plan.Compile(given)
 	}
 	if err != nil {
-		w.remark(oneLine(err))
+		w.remark(fault.OneLine(err))
 		w.hide(h, p)
 		return
 	}
 	if compiled.Environment.Isolation == declare.Sealed { // a shell that follows is the host's own
 		if err := compiled.Isolate(declare.Open, h); err != nil {
-			w.remark(oneLine(err))
+			w.remark(fault.OneLine(err))
 			return
 		}
 		w.remark("sealed: here its tools come first and the host shows behind them. For the sealed root: trammel shell")
@@ -267,7 +269,7 @@ func (w *follower) setup(p *checkout.State) {
 	}
 	sight := &setup.Sight{State: p, Plan: plan}
 	if statuses, err := sight.Steps(); err == nil {
-		if due := dueOf(statuses); len(due) > 0 {
+		if due := step.Due(statuses); len(due) > 0 {
 			w.remark("due: " + due[0].Step.Name + more(len(due)-1) + ". Run: trammel fit")
 		}
 	}
@@ -284,7 +286,7 @@ func (w *follower) hide(h host.Host, p *checkout.State) {
 func (w *follower) hideAll(h host.Host, places place.Places) {
 	links := environ.LinksOf(places.HostLinks(), nil, h.Getenv("PATH"), h.Program)
 	if err := links.Make(); err != nil {
-		w.remark(oneLine(err))
+		w.remark(fault.OneLine(err))
 		return
 	}
 	w.remark("until then only the base commands of this machine are found here")
@@ -302,11 +304,6 @@ func more(n int) string {
 		return ""
 	}
 	return fmt.Sprintf(" and %d more", n)
-}
-
-// oneLine is an error with its advice in one line.
-func oneLine(err error) string {
-	return strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), "\n", ". ")), " ")
 }
 
 func (w *follower) quote(s string) string {

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 
+	"app.example/trammel/internal/core/acting/survey"
+
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/cli/ui"
@@ -31,7 +33,7 @@ func here(c *cli.Command) error {
 		}
 		return err
 	}
-	out, err := gather(context.Background(), p)
+	out, err := survey.Of(context.Background(), p)
 	if err != nil {
 		return err
 	}

@@ -196,7 +196,7 @@ func followFiles(ctx context.Context, s *ui.Screen, up *setup.Setup, running []s
 				})
 				turn.Unlock()
 				if err != nil && ctx.Err() == nil {
-					s.Say("%s", oneLine(err))
+					s.Say("%s", fault.OneLine(err))
 				}
 			}
 		}()

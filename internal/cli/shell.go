@@ -98,7 +98,7 @@ func beforeShell(ctx context.Context, c *cli.Command, plan *environ.Compiled, gi
 // sayDue says in one line which steps are due.
 func sayDue(s *ui.Screen, up *setup.Sight) {
 	if statuses, err := up.Steps(); err == nil {
-		if due := dueOf(statuses); len(due) > 0 {
+		if due := step.Due(statuses); len(due) > 0 {
 			s.Say("Due: %s%s (%s). Run: trammel fit", due[0].Step.Name, more(len(due)-1), due[0].Why)
 		}
 	}

@@ -337,7 +337,7 @@ func showService(ctx context.Context, s *sheet, p *checkout.State, x declare.Ser
 	}
 	statuses, err := service.Connect(p.Bay, p.Host).StatusInFull(ctx)
 	if err != nil {
-		facts = append(facts, fact{"state", oneLine(err)})
+		facts = append(facts, fact{"state", fault.OneLine(err)})
 	}
 	if statuses == nil && err == nil && slices.Contains(service.Wanted(p.Bay), x.Name) {
 		facts = append(facts, fact{"state", "it ran when the supervisor ended without stopping it; again: trammel start"})

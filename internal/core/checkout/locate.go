@@ -1,10 +1,11 @@
 package checkout
 
 import (
-	"app.example/trammel/internal/core/checkout/policy"
 	"errors"
 	"path/filepath"
 	"strings"
+
+	"app.example/trammel/internal/core/checkout/policy"
 
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"

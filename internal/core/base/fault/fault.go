@@ -210,3 +210,8 @@ func distance(a, b string) int {
 	}
 	return rows[len(a)][len(b)]
 }
+
+// OneLine is an error with its advice in one line.
+func OneLine(err error) string {
+	return strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), "\n", ". ")), " ")
+}

@@ -237,3 +237,8 @@ func begin(marks, name string) error {
 	}
 	return err
 }
+
+// Due are those of steps that should run.
+func Due(list []Status) []Status {
+	return slices.DeleteFunc(slices.Clone(list), func(st Status) bool { return !st.Due })
+}
