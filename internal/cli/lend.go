@@ -1,22 +1,16 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
-	"os/exec"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
-
-	"app.example/trammel/internal/core/base/lazy"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -26,7 +20,6 @@ import (
 	"app.example/trammel/internal/core/base/authority"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
-	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/lend"
 	"app.example/trammel/internal/core/running/service"
@@ -124,7 +117,7 @@ func lendAction(ctx context.Context, c *cli.Command) error {
 	defer cancel()
 	number := l.Addr().(*net.TCPAddr).Port
 	if through := c.String("through"); through != "" {
-		forward, port, err := forwardThrough(ctx, through, number)
+		forward, port, err := lend.Through(ctx, through, number, os.Stdin)
 		if err != nil {
 			return err
 		}
@@ -359,81 +352,4 @@ func lentBefore(c *cli.Command, s *ui.Screen, p *checkout.State) error {
 		s.Table(rows)
 	}
 	return nil
-}
-
-// allocated is what ssh(1) says of a port that the server chose (-R with port 0).
-var allocated = lazy.Regexp(`Allocated port (\d+) for remote forward`)
-
-// forwardThrough has an SSH server forward to a port of this machine, by the person's own ssh
-// with its settings, keys and known hosts. The channel is closed when it ended.
-func forwardThrough(ctx context.Context, through string, local int) (ended <-chan struct{}, port int, err error) {
-	path, err := exec.LookPath("ssh")
-	if err != nil {
-		return nil, 0, fault.New(fault.ErrUsage, "there is no ssh on this machine").Advise("Install OpenSSH's client, or lend on the local network: without --through")
-	}
-	target, number := through, ""
-	if h, n, err := net.SplitHostPort(through[strings.LastIndex(through, "@")+1:]); err == nil {
-		target, number = through[:strings.LastIndex(through, "@")+1]+h, n
-	}
-	// The server's own rules say whether others reach the port (GatewayPorts in sshd_config(5)).
-	args := []string{"-N", "-T", "-o", "ExitOnForwardFailure=yes", "-o", "ServerAliveInterval=15", "-R", "*:0:127.0.0.1:" + strconv.Itoa(local)}
-	if number != "" {
-		args = append(args, "-p", number)
-	}
-	cmd := exec.CommandContext(ctx, path, append(args, "--", target)...)
-	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
-	cmd.WaitDelay = 2 * time.Second
-	cmd.Stdin = os.Stdin
-	said, saying := io.Pipe()
-	cmd.Stderr = saying
-	started := make(chan error, 1)
-	over := make(chan struct{})
-	go func() {
-		defer close(over)
-		// It ends with this process, even with one that is killed: the kernel sees to that by
-		// the thread that started it, which is kept for as long.
-		runtime.LockOSThread()
-		defer runtime.UnlockOSThread()
-		process.DieWithThread(cmd)
-		err := cmd.Start()
-		started <- err
-		if err == nil {
-			_ = cmd.Wait()
-		}
-		saying.Close()
-	}()
-	if err := <-started; err != nil {
-		return nil, 0, err
-	}
-	found := make(chan int, 1)
-	lines := make(chan string, 64)
-	go func() {
-		defer close(lines)
-		scan := bufio.NewScanner(said)
-		for scan.Scan() {
-			if m := allocated().FindStringSubmatch(scan.Text()); m != nil {
-				n, _ := strconv.Atoi(m[1])
-				found <- n
-				continue
-			}
-			select {
-			case lines <- scan.Text():
-			default:
-			}
-		}
-	}()
-	select {
-	case n := <-found:
-		return over, n, nil
-	case <-over:
-	case <-ctx.Done():
-		return nil, 0, context.Cause(ctx)
-	}
-	var last string
-	for line := range lines {
-		if line != "" {
-			last = line
-		}
-	}
-	return nil, 0, fault.New(fault.ErrSource, "%s does not forward: %s", through, strings.TrimSpace(last)).Advise("Try it by hand: ssh %s", through)
 }
