@@ -373,6 +373,32 @@ func TestAServiceThatFallsSickIsFailingThenStartedAgain(t *testing.T) {
 	}
 }
 
+// Who starts a service that is sick just now waits for it as for one that starts.
+func TestAStartWaitsForAServiceThatIsSick(t *testing.T) {
+	t.Parallel()
+	h := webHut(t, "")
+	h.ok("start", "--approve")
+	sick := filepath.Join(bayDir(t, h, "main"), "sick")
+	if err := os.WriteFile(sick, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "it is failing", func() bool { return find(t, h, "lane.1").State == "failing" })
+	done := make(chan outcome)
+	go func() { done <- h.try("start", "lane") }()
+	select {
+	case o := <-done:
+		t.Errorf("it did not wait: %+v", o)
+		return
+	case <-time.After(500 * time.Millisecond):
+	}
+	if err := os.Remove(sick); err != nil {
+		t.Fatal(err)
+	}
+	if o := <-done; o.code != 0 || !strings.Contains(o.out, "ready") || strings.Contains(o.out, "failing") {
+		t.Errorf("%+v", o)
+	}
+}
+
 func TestOtherWaysToBeReady(t *testing.T) {
 	t.Parallel()
 	linuxOnly(t)

@@ -360,8 +360,12 @@ func (s *supervisor) told(ctx context.Context, u *unit, spec service.Spec, news 
 	if news != "" {
 		u.knows(spec)
 		if number, ok := service.Signals[spec.WhenChanged]; ok {
+			if u.Status().State == service.Starting {
+				u.settled(ctx)
+			}
+			_, err := u.send(spec.WhenChanged, number) // which may be what makes it well again
 			status := u.settled(ctx)
-			if _, err := u.send(spec.WhenChanged, number); err == nil {
+			if err == nil {
 				status.Why = "was sent SIG" + spec.WhenChanged + ": " + news
 			}
 			return status

@@ -115,17 +115,30 @@ func (u *unit) present() *holding {
 	return u.holds
 }
 
-// settled waits until the service is neither starting nor about to be.
+// settled waits until the service is neither starting nor about to be. One that is up and whose probe
+// fails is waited for as long as one that starts may take: it may only have been kept waiting by
+// something that is started anew.
 func (u *unit) settled(ctx context.Context) service.Status {
+	var sick <-chan time.Time
 	for {
 		u.mu.Lock()
 		status, changed := u.status, u.changed
 		u.mu.Unlock()
-		if status.State != service.Starting {
+		switch {
+		case status.State == service.Failing && sick == nil:
+			late := time.NewTimer(u.spec.Ready.Within)
+			defer late.Stop()
+			sick = late.C
+		case status.State != service.Starting && status.State != service.Failing:
 			return status
 		}
 		select {
 		case <-changed:
+		case <-sick:
+			if status.State == service.Failing {
+				return status
+			}
+			sick = nil
 		case <-ctx.Done():
 			return status
 		}
