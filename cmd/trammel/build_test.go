@@ -11,6 +11,8 @@ import (
 	"sync"
 	"testing"
 
+	"app.example/trammel/internal/lacks"
+
 	"app.example/trammel/internal/standin"
 )
 
@@ -20,7 +22,7 @@ func builder(t *testing.T) (s *standin.Server, golang string) {
 	t.Helper()
 	command, err := exec.LookPath("go")
 	if err != nil {
-		t.Skip("go is not on the PATH")
+		lacks.Program(t, "go")
 	}
 	if command, err = filepath.EvalSymlinks(command); err != nil {
 		t.Fatal(err)

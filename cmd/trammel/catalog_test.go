@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"app.example/trammel/internal/lacks"
+
 	"app.example/trammel/internal/standin"
 )
 
@@ -45,7 +47,7 @@ func TestACatalogIsMadeSignedCheckedAndHeldToItsKeys(t *testing.T) {
 	}
 	// Signed, and used by a declaration that says by whom.
 	if _, err := exec.LookPath("ssh-keygen"); err != nil {
-		t.Skip("no ssh-keygen here")
+		lacks.Program(t, "ssh-keygen")
 	}
 	for _, key := range []string{"key", "stranger"} {
 		if raw, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-C", "", "-f", filepath.Join(h.dir, key)).CombinedOutput(); err != nil {

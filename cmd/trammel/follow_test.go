@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	"app.example/trammel/internal/lacks"
+
 	"app.example/trammel/internal/standin"
 )
 
@@ -26,7 +28,7 @@ func newWalker(t *testing.T, shell, before string) *walker {
 	t.Helper()
 	path, err := exec.LookPath(shell)
 	if err != nil {
-		t.Skipf("%s is not installed", shell)
+		lacks.Program(t, shell)
 	}
 	return walkerOn(t, shell, path, before, registry(t), nil)
 }

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"app.example/trammel/internal/lacks"
 )
 
 // follower is an interactive shell that follows into one approved project; before stands in
@@ -14,7 +16,7 @@ func follower(t *testing.T, shell, before, declaration string) *walker {
 	t.Helper()
 	path, err := exec.LookPath(shell)
 	if err != nil {
-		t.Skipf("%s is not installed", shell)
+		lacks.Program(t, shell)
 	}
 	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n"+declaration)
 	h.ok("lock")

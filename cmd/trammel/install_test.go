@@ -12,6 +12,8 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+
+	"app.example/trammel/internal/lacks"
 )
 
 // listing is every path of a folder with what it is, which tells whether anything changed.
@@ -44,8 +46,11 @@ func released(t *testing.T, version string) (folder, key string) {
 	t.Helper()
 	folder = t.TempDir()
 	key = filepath.Join(t.TempDir(), "release-key")
+	if _, err := exec.LookPath("ssh-keygen"); err != nil {
+		lacks.Program(t, "ssh-keygen")
+	}
 	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key).CombinedOutput(); err != nil {
-		t.Skipf("no ssh-keygen: %v %s", err, out)
+		t.Fatalf("%v %s", err, out)
 	}
 	make := exec.Command("../../.ci/release", version, folder, "--only", runtime.GOOS+"/"+runtime.GOARCH, "--key", key)
 	if out, err := make.CombinedOutput(); err != nil {

@@ -22,6 +22,8 @@ import (
 	"testing"
 	"time"
 
+	"app.example/trammel/internal/lacks"
+
 	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/lend"
 )
@@ -245,7 +247,7 @@ func TestLendingThroughAnSSHServer(t *testing.T) {
 	sshd, err := exec.LookPath("sshd")
 	if err != nil {
 		if sshd = "/usr/sbin/sshd"; !exists(sshd) {
-			t.Skip("no sshd is installed")
+			lacks.Program(t, "sshd")
 		}
 	}
 	t.Parallel()
@@ -341,12 +343,15 @@ func exists(path string) bool { _, err := os.Stat(path); return err == nil }
 // A colleague's machine, made of a network of its own and a cable between the two.
 func TestLendingToAnotherMachine(t *testing.T) {
 	ip, err := exec.LookPath("ip")
-	if err != nil || os.Getuid() != 0 {
-		t.Skip("making a second machine needs ip(8) and root")
+	if os.Getuid() != 0 {
+		t.Skip("making a second machine needs root")
+	}
+	if err != nil {
+		lacks.Program(t, "ip")
 	}
 	curl, err := exec.LookPath("curl")
 	if err != nil {
-		t.Skip("no curl is installed")
+		lacks.Program(t, "curl")
 	}
 	t.Parallel()
 	name := "weir" + strconv.Itoa(os.Getpid()%100000)
@@ -408,7 +413,7 @@ func TestNamesOverHTTPSInABrowser(t *testing.T) {
 	t.Parallel()
 	certutil, err := exec.LookPath("certutil")
 	if err != nil {
-		t.Skip("certutil is not installed")
+		lacks.Program(t, "certutil")
 	}
 	h := webHut(t, "")
 	st := find(t, h, "lane.1")

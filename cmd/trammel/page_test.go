@@ -17,6 +17,8 @@ import (
 	"testing"
 	"time"
 
+	"app.example/trammel/internal/lacks"
+
 	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/standin"
@@ -40,7 +42,7 @@ func openBrowserAt(t *testing.T, home string) *browser {
 	driver, err := exec.LookPath("chromedriver")
 	chromium, missing := exec.LookPath("chromium")
 	if err != nil || missing != nil {
-		t.Skip("chromium and chromedriver are not installed")
+		lacks.Program(t, "chromium with chromedriver")
 	}
 	port := freeNumber(t)
 	c := exec.Command(driver, "--port="+strconv.Itoa(port))

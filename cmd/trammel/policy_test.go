@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"app.example/trammel/internal/lacks"
+
 	"app.example/trammel/internal/standin"
 )
 
@@ -169,8 +171,11 @@ func TestEveryPolicyHoldsAndNoneGoesAway(t *testing.T) {
 func TestAPolicySaysWhoSignsReports(t *testing.T) {
 	t.Parallel()
 	key := filepath.Join(t.TempDir(), "ci")
+	if _, err := exec.LookPath("ssh-keygen"); err != nil {
+		lacks.Program(t, "ssh-keygen")
+	}
 	if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key).CombinedOutput(); err != nil {
-		t.Skipf("no ssh-keygen: %v %s", err, out)
+		t.Fatalf("%v %s", err, out)
 	}
 	public, err := os.ReadFile(key + ".pub")
 	if err != nil {

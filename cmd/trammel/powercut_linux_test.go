@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"app.example/trammel/internal/lacks"
+
 	"golang.org/x/sys/unix"
 
 	"app.example/trammel/internal/core/written/declare"
@@ -33,7 +35,7 @@ func newPlug(t *testing.T) *plug {
 	}
 	for _, tool := range []string{"mkfs.ext4", "mount", "umount"} {
 		if _, err := exec.LookPath(tool); err != nil {
-			t.Skipf("there is no %s", tool)
+			lacks.Program(t, tool)
 		}
 	}
 	dir := t.TempDir()

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	"app.example/trammel/internal/lacks"
+
 	"app.example/trammel/internal/demo"
 	"app.example/trammel/internal/standin"
 )
@@ -116,7 +118,7 @@ func TestReportsAreSignedAndHeldToTheirSigners(t *testing.T) {
 	t.Parallel()
 	keygen, err := exec.LookPath("ssh-keygen")
 	if err != nil {
-		t.Skip("there is no ssh-keygen")
+		lacks.Program(t, "ssh-keygen")
 	}
 	h := demoHut(t)
 	h.ok("lock")

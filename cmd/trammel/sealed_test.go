@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"app.example/trammel/internal/lacks"
+
 	"app.example/trammel/internal/core/base/debian"
 	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/standin"
@@ -530,7 +532,7 @@ func TestWithoutNamespacesNothingRunsLessIsolated(t *testing.T) {
 	s, weir, oldweir := archives(t)
 	unshare, err := exec.LookPath("unshare")
 	if err != nil {
-		t.Skip("needs unshare(1)")
+		lacks.Program(t, "unshare")
 	}
 	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
 	h.fitted()

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"app.example/trammel/internal/lacks"
+
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/standin"
 )
@@ -933,7 +935,7 @@ func TestBashCompletesWithNothingInstalled(t *testing.T) {
 	t.Parallel()
 	bash, err := exec.LookPath("bash")
 	if err != nil {
-		t.Skip("there is no bash")
+		lacks.Program(t, "bash")
 	}
 	h := newHut(t, nil, "format  = 1\nproject = \"heronweir\"\n\n[service.board]\nrun = \"true\"\n\n[service.ledger]\nrun = \"true\"\n")
 	script := `PATH=` + filepath.Dir(program) + `:$PATH; source <(trammel completion bash)

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"app.example/trammel/internal/lacks"
+
 	"github.com/creack/pty"
 )
 
@@ -101,7 +103,7 @@ func TestShellsKeepTheirToolsWhateverStartUpFilesDo(t *testing.T) {
 		t.Run(c.shell, func(t *testing.T) {
 			path, err := exec.LookPath(c.shell)
 			if err != nil {
-				t.Skipf("%s is not installed", c.shell)
+				lacks.Program(t, c.shell)
 			}
 			h := newHut(t, s, goAndNode)
 			h.ok("lock")

@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+
+	"app.example/trammel/internal/lacks"
 )
 
 // random makes a version out of pieces that are likely to be compared wrongly.
@@ -20,7 +22,7 @@ func random(r *rand.Rand, start, pieces []string) string {
 func TestDebianOrderIsThatOfDpkg(t *testing.T) {
 	dpkg, err := exec.LookPath("dpkg")
 	if err != nil {
-		t.Skip("dpkg is not installed")
+		lacks.Program(t, "dpkg")
 	}
 	r := rand.New(rand.NewPCG(3, 4))
 	start := []string{"1", "0", "1:1", "2:0", "10", "1.0"}
@@ -43,7 +45,7 @@ func TestDebianOrderIsThatOfDpkg(t *testing.T) {
 func TestPEP440OrderIsThatOfPackaging(t *testing.T) {
 	python, err := exec.LookPath("python3")
 	if err != nil {
-		t.Skip("python3 is not installed")
+		lacks.Program(t, "python3")
 	}
 	const program = `
 import sys

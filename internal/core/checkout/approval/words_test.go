@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"app.example/trammel/internal/lacks"
+
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -132,7 +134,7 @@ func TestNothingOutsideOfTheCheckoutIsBound(t *testing.T) {
 func TestWhatAStepMakesIsNotTheStrangers(t *testing.T) {
 	git, err := exec.LookPath("git")
 	if err != nil {
-		t.Skip("git is not on this machine")
+		lacks.Program(t, "git")
 	}
 	dir := folder(t, "s/a.sh", "s/ignored.sh", "s/tracked-and-ignored.sh", ".venv/bin/pip", "out/made.sh", "out/tracked.sh")
 	os.WriteFile(filepath.Join(dir, ".gitignore"), []byte(".venv/\n*ignored.sh\n"), 0o644)

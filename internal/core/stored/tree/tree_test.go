@@ -11,6 +11,8 @@ import (
 	"strings"
 	"testing"
 
+	"app.example/trammel/internal/lacks"
+
 	"lukechampine.com/blake3"
 )
 
@@ -65,7 +67,7 @@ func TestTheManifestIsAsSpecified(t *testing.T) {
 func TestFileDigestsAreThoseOfB3sum(t *testing.T) {
 	b3sum, err := exec.LookPath("b3sum")
 	if err != nil {
-		t.Skip("b3sum is not installed")
+		lacks.Program(t, "b3sum")
 	}
 	root := t.TempDir()
 	for name, size := range map[string]int{"none": 0, "one": 1, "block": 64, "chunk": 1024, "odd": 1025, "large": 3<<20 + 7} {

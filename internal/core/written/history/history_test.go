@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"app.example/trammel/internal/lacks"
+
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -35,7 +37,7 @@ type repo struct {
 func newRepo(t *testing.T) *repo {
 	t.Helper()
 	if _, err := exec.LookPath("git"); err != nil {
-		t.Skip("git is not installed")
+		lacks.Program(t, "git")
 	}
 	r := &repo{t: t, dir: t.TempDir()}
 	r.git("init", "-q", "-b", "main")
