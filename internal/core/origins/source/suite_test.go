@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -42,14 +43,37 @@ func kinds(t *testing.T, s *standin.Server) map[string]kind {
 	for _, v := range []string{"1.4.2", "1.3.1"} {
 		s.PutWheel("shelf", standin.Wheel{Name: "weir-sluice", Version: v})
 		archive := standin.TarGz(standin.File{Name: "sluice-" + v + "/sluice", Content: "#!/bin/sh\necho sluice " + v + "\n", Mode: 0o755})
-		s.PutFile("dl/"+v+"/sluice-"+here+"-amd64.tar.gz", archive)
-		s.PutFile("dl/"+v+"/SHA256SUMS", fmt.Appendf(nil, "%x  sluice-%s-amd64.tar.gz\n", sha256.Sum256(archive), here))
+		s.PutFile("dl/"+v+"/sluice-"+here+"-"+runtime.GOARCH+".tar.gz", archive)
+		s.PutFile("dl/"+v+"/SHA256SUMS", fmt.Appendf(nil, "%x  sluice-%s-%s.tar.gz\n", sha256.Sum256(archive), here, runtime.GOARCH))
 	}
 	s.PutFile("dl/index.json", []byte(`{"1.4.2":{},"1.3.1":{}}`))
 	s.PutR("cran", standin.RPackage{Name: "weirsluice", Version: "1.3.1"}, standin.RPackage{Name: "weirsluice", Version: "1.4.2"})
+	folder := t.TempDir()
+	if err := standin.Publish(folder, []standin.Tool{{Name: "sluice", Versions: []string{"1.3.1", "1.4.2"}, Archives: [][]byte{
+		standin.TarGz(standin.File{Name: "bin/sluice", Content: "1.3.1", Mode: 0o755}), standin.TarGz(standin.File{Name: "bin/sluice", Content: "1.4.2", Mode: 0o755}),
+	}}}); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"catalog.toml", "cards/sluice.toml", "releases/sluice.toml", "files/sluice-1.3.1.tar.gz", "files/sluice-1.4.2.tar.gz"} {
+		raw, err := os.ReadFile(filepath.Join(folder, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		s.PutFile("hut/"+name, raw)
+	}
+	archive := s.Debian("weir", "weir")
+	archive.Put(standin.Deb{Name: "sluice", Version: "1.4.2-1", Files: []standin.File{{Name: "./usr/bin/sluice", Content: "1.4.2", Mode: 0o755}}})
+	archive.Publish()
+	keys := filepath.Join(t.TempDir(), "weir.asc")
+	if err := os.WriteFile(keys, []byte(archive.Keys()), 0o644); err != nil {
+		t.Fatal(err)
+	}
 	return map[string]kind{
-		"npm":   {declare.Source{Name: "npm", Kind: "npm", URL: s.NPM()}, card.From{Kind: "npm", Package: "weir-sluice", Parts: []card.Part{{Name: "sluice", Bin: map[string]string{"sluice": "sluice.js"}}}}, []string{"1.4.2", "1.3.1"}, true, true},
-		"gomod": {declare.Source{Name: "gomod", Kind: "gomod", URL: s.Proxy(), SumDB: s.SumDB()}, card.From{Kind: "gomod", Package: "golang.org/toolchain", Release: "v0.0.1-go@{version}.@{os}-@{arch}", Parts: []card.Part{{Name: "go"}}}, []string{"1.24.6", "1.24.5"}, true, false},
+		"catalog": {declare.Source{Name: "hut", Kind: "catalog", URL: s.Files() + "hut/"}, card.From{Kind: "catalog", Package: "sluice", Parts: []card.Part{{Name: "sluice", Bin: map[string]string{"sluice": "bin/sluice"}}}}, []string{"1.4.2", "1.3.1"}, true, true},
+		// An archive has one version of a package at a time, and what a lock wants of it is a root's business.
+		"debian": {declare.Source{Name: "weir", Kind: "debian", URL: archive.URL(), Debian: declare.Debian{Suites: []string{"weir"}, Components: []string{"main"}, Keyring: keys}}, card.From{Kind: "debian", Package: "sluice", Versioned: "sluice"}, []string{"1.4.2"}, false, true},
+		"npm":    {declare.Source{Name: "npm", Kind: "npm", URL: s.NPM()}, card.From{Kind: "npm", Package: "weir-sluice", Parts: []card.Part{{Name: "sluice", Bin: map[string]string{"sluice": "sluice.js"}}}}, []string{"1.4.2", "1.3.1"}, true, true},
+		"gomod":  {declare.Source{Name: "gomod", Kind: "gomod", URL: s.Proxy(), SumDB: s.SumDB()}, card.From{Kind: "gomod", Package: "golang.org/toolchain", Release: "v0.0.1-go@{version}.@{os}-@{arch}", Parts: []card.Part{{Name: "go"}}}, []string{"1.24.6", "1.24.5"}, true, false},
 		"listing": {declare.Source{Name: "sluice", Kind: "listing", Listing: &declare.Listing{
 			Index: s.Files() + "dl/index.json", Versions: "$.*~", Archive: s.Files() + "dl/@{version}/sluice-@{os}-@{arch}.tar.gz", Sums: s.Files() + "dl/@{version}/SHA256SUMS", Strip: 1, Bin: []string{"sluice"},
 		}}, card.From{Kind: "listing", Package: "sluice", Parts: []card.Part{{Name: "sluice"}}}, []string{"1.4.2", "1.3.1"}, true, false},
@@ -60,7 +84,7 @@ func kinds(t *testing.T, s *standin.Server) map[string]kind {
 
 // Every kind of source keeps the same promises.
 func TestEveryKindOfSource(t *testing.T) {
-	on := []platform.Platform{{OS: "linux", Arch: "amd64"}}
+	on := []platform.Platform{{OS: "linux", Arch: runtime.GOARCH}}
 	server := standin.New()
 	t.Cleanup(server.Close)
 	for name := range kinds(t, server) {
