@@ -71,6 +71,13 @@ func showAction(ctx context.Context, c *cli.Command) error {
 		s.Print("%s", s.Paint(ui.Dim, line))
 	}
 	s.Print("")
+	s.Table(indent(showRows(p, out)))
+	showRemarks(s, out)
+	return nil
+}
+
+// showRows is a row for each thing, those of a kind one below the other.
+func showRows(p *checkout.State, out *survey.Survey) [][]ui.Cell {
 	var rows [][]ui.Cell
 	group := func(word string) string { // only the first row of a group has its name
 		for _, r := range rows {
@@ -135,7 +142,11 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	for _, r := range p.Declaration.Routines {
 		rows = append(rows, []ui.Cell{{Text: group("routines")}, {Text: r.Name, Style: ui.Accent}, {Text: r.About}})
 	}
-	s.Table(indent(rows))
+	return rows
+}
+
+// showRemarks says what wants attention.
+func showRemarks(s *ui.Screen, out *survey.Survey) {
 	if out.Weak {
 		s.Say("Services run without namespaces here: what a supervisor that is killed leaves may outlive it.")
 	}
@@ -157,7 +168,6 @@ func showAction(ctx context.Context, c *cli.Command) error {
 	if out.Approval != "" {
 		s.Print("\n%s", out.Approval)
 	}
-	return nil
 }
 
 // decided says which file decides, and which ones it comes before.
