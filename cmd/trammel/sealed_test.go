@@ -231,7 +231,7 @@ run   = "bash -c 'trap \"echo stopping; exit 0\" TERM; cat @{bay.dir}/tables > s
 ready = { log = "serving" }
 
 [service.stubborn]
-run   = "bash -c 'trap \"\" TERM; (setsid sleep 7777 &) ; echo up; while :; do sleep 0.05; done'"
+run   = "bash -c 'trap \"\" TERM; (setsid sleep `+seconds(7777)+` &) ; echo up; while :; do sleep 0.05; done'"
 ready = { log = "up" }
 stop  = { within = "200ms" }
 
@@ -253,7 +253,7 @@ run = "tallydb-17 echo counted"
 	if out := h.ok("logs", "lane"); strings.Count(out, "stopping") != 1 {
 		t.Errorf("it was told to stop otherwise than once:\n%s", out)
 	}
-	eventually(t, "nothing is left", func() bool { return len(withArgument("7777")) == 0 })
+	eventually(t, "nothing is left", func() bool { return len(withArgument(seconds(7777))) == 0 })
 }
 
 // withArgument lists processes that have an argument.
@@ -267,6 +267,10 @@ func withArgument(argument string) []string {
 	}
 	return out
 }
+
+// seconds is how long something sleeps that is looked for by that number: longer than any test,
+// and another number for each run of the tests that goes on at the same time.
+func seconds(n int) string { return fmt.Sprintf("%d%07d", n, os.Getpid()) }
 
 // stateOf is the state of the last process with an argument, as ps(1) has it.
 func stateOf(argument string) string {
@@ -290,7 +294,7 @@ func TestKillingASealedRunLeavesNothing(t *testing.T) {
 	s, weir, oldweir := archives(t)
 	h := sealedHut(t, s, weir, oldweir, "sealed", newTally)
 	h.fitted()
-	mark := fmt.Sprintf("8%d", os.Getpid())
+	mark := seconds(8888)
 	for _, signal := range []syscall.Signal{syscall.SIGKILL, syscall.SIGTERM} {
 		c := h.command("run", "--", "bash", "-c", "(setsid sleep "+mark+" &); sleep "+mark)
 		if err := c.Start(); err != nil {
@@ -505,8 +509,8 @@ func TestASealedShellIsAWholeTerminal(t *testing.T) {
 	w.say("stty size; tty")
 	w.hears("24 100")
 	w.hears("/dev/console")
-	w.say("sleep 6666")
-	eventually(t, "it sleeps", func() bool { return stateOf("6666") == "S" })
+	w.say("sleep " + seconds(6666))
+	eventually(t, "it sleeps", func() bool { return stateOf(seconds(6666)) == "S" })
 	w.say("\x03")
 	w.say("echo after $?")
 	w.hears("after 130")
@@ -514,17 +518,17 @@ func TestASealedShellIsAWholeTerminal(t *testing.T) {
 	w.say("echo code $?")
 	w.hears("code 5")
 	// A single command is one job of the shell outside.
-	w.say(program + " run -- sleep 6665")
-	eventually(t, "it sleeps", func() bool { return stateOf("6665") == "S" })
+	w.say(program + " run -- sleep " + seconds(6665))
+	eventually(t, "it sleeps", func() bool { return stateOf(seconds(6665)) == "S" })
 	w.say("\x1a")
 	w.hears("Stopped")
-	eventually(t, "it is stopped", func() bool { return stateOf("6665") == "T" })
+	eventually(t, "it is stopped", func() bool { return stateOf(seconds(6665)) == "T" })
 	w.say("fg")
-	eventually(t, "it goes on", func() bool { return stateOf("6665") == "S" })
+	eventually(t, "it goes on", func() bool { return stateOf(seconds(6665)) == "S" })
 	w.say("\x03")
 	w.say("echo code $?")
 	w.hears("code 130")
-	eventually(t, "it is gone", func() bool { return len(withArgument("6665")) == 0 })
+	eventually(t, "it is gone", func() bool { return len(withArgument(seconds(6665))) == 0 })
 }
 
 func TestWithoutNamespacesNothingRunsLessIsolated(t *testing.T) {

@@ -191,10 +191,10 @@ evidence = "cat have"
 func TestAStepThatTakesTooLongIsEnded(t *testing.T) {
 	t.Parallel()
 	linuxOnly(t)
-	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[step.slow]\nrun = \"(setsid sleep 5554 &); echo begun; sleep 5554\"\nwithin = \"300ms\"\nretries = 1\n\n[step.begets]\nrun = \"(setsid sleep 5554 &); echo left\"\n\n[step.asks]\nrun = \"read x || echo no answer\"\n")
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[step.slow]\nrun = \"(setsid sleep " + seconds(5554) + " &); echo begun; sleep " + seconds(5554) + "\"\nwithin = \"300ms\"\nretries = 1\n\n[step.begets]\nrun = \"(setsid sleep " + seconds(5554) + " &); echo left\"\n\n[step.asks]\nrun = \"read x || echo no answer\"\n")
 	h.ok("lock")
 	h.fails(1, []string{"step slow failed: it took longer than 300ms, after 2 tries", "begun", "By hand:"}, "fit")
-	eventually(t, "nothing is left", func() bool { return len(withArgument("5554")) == 0 })
+	eventually(t, "nothing is left", func() bool { return len(withArgument(seconds(5554))) == 0 })
 	if out := h.ok("show"); !strings.Contains(out, "slow    due") || !strings.Contains(out, "asks    ok") {
 		t.Error(out)
 	}
@@ -819,7 +819,7 @@ func TestAFitThatIsKilledAtAnyInstantIsCarriedOn(t *testing.T) {
 	t.Parallel()
 	linuxOnly(t)
 	for i := range 12 {
-		h := newHut(t, nil, torture)
+		h := newHut(t, nil, strings.ReplaceAll(torture, "4441", seconds(4441)))
 		h.write("board.tmpl", `{"lanes": {{ .param.lanes }}}`)
 		h.ok("lock")
 		c := h.command("fit")
@@ -829,7 +829,7 @@ func TestAFitThatIsKilledAtAnyInstantIsCarriedOn(t *testing.T) {
 		time.Sleep(time.Duration(i) * 25 * time.Millisecond)
 		c.Process.Kill()
 		c.Wait()
-		eventually(t, "nothing is left", func() bool { return len(withArgument("4441")) == 0 })
+		eventually(t, "nothing is left", func() bool { return len(withArgument(seconds(4441))) == 0 })
 		h.ok("fit")
 		if got := h.read("b"); got != `{"lanes": 1}` {
 			t.Errorf("after %d: %q", i, got)
