@@ -191,7 +191,7 @@ evidence = "cat have"
 func TestAStepThatTakesTooLongIsEnded(t *testing.T) {
 	t.Parallel()
 	linuxOnly(t)
-	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[step.slow]\nrun = \"(setsid sleep " + seconds(5554) + " &); echo begun; sleep " + seconds(5554) + "\"\nwithin = \"300ms\"\nretries = 1\n\n[step.begets]\nrun = \"(setsid sleep " + seconds(5554) + " &); echo left\"\n\n[step.asks]\nrun = \"read x || echo no answer\"\n")
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[step.slow]\nrun = \"(setsid sleep "+seconds(5554)+" &); echo begun; sleep "+seconds(5554)+"\"\nwithin = \"300ms\"\nretries = 1\n\n[step.begets]\nrun = \"(setsid sleep "+seconds(5554)+" &); echo left\"\n\n[step.asks]\nrun = \"read x || echo no answer\"\n")
 	h.ok("lock")
 	h.fails(1, []string{"step slow failed: it took longer than 300ms, after 2 tries", "begun", "By hand:"}, "fit")
 	eventually(t, "nothing is left", func() bool { return len(withArgument(seconds(5554))) == 0 })

@@ -20,6 +20,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/base/release"
 	"app.example/trammel/internal/core/checkout"
@@ -44,6 +45,9 @@ func Main(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	go endAnyway(ctx, stop, args)
+	if kept.Answerable(args[1:]) {
+		return keeping(ctx, args)
+	}
 	return run(ctx, args)
 }
 
@@ -211,9 +215,13 @@ func lowerFirst(s string) string {
 }
 
 func screen(c *cli.Command) *ui.Screen {
-	return ui.Open(os.Stdout, os.Stderr, ui.Options{
+	s := ui.Open(os.Stdout, os.Stderr, ui.Options{
 		NoColour: c.Bool("no-colour"), Plain: c.Bool("plain"), Quiet: c.Bool("quiet"), Verbose: c.Bool("verbose"),
 	})
+	if out, ok := c.Root().Writer.(*heard); ok {
+		s.Out, s.Err = out, &heard{"2", os.Stderr, out.all}
+	}
+	return s
 }
 
 // example makes a command's help end with a realistic example.

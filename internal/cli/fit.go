@@ -17,6 +17,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/running/environ"
@@ -259,6 +260,9 @@ func fitReport(s *ui.Screen, p *checkout.State, done fitDone) {
 		if len(list) > 0 {
 			s.Print("  %-7s  %s", word, strings.Join(list, ", "))
 		}
+	}
+	if !idle {
+		seen.Doubt("what was done")
 	}
 	row("added", r.Added)
 	row("mended", r.Mended)

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"app.example/trammel/internal/core/running/step"
@@ -18,10 +17,10 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/core/acting/setup"
-	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/foreign"
 	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
@@ -143,19 +142,20 @@ func seenPlan(c *cli.Command) (*environ.Compiled, error) {
 // shell stays as it was until something changes.
 func enter(root, shell string, pid int) string {
 	w := &follower{shell: shell}
+	notes := note()
 	places, err := placesNow()
 	if err != nil {
 		w.remark(fault.OneLine(err))
 		return w.text.String()
 	}
-	folder, err := followersFolder()
+	folder, err := sessionFolder()
 	if err != nil {
 		w.remark(fault.OneLine(err))
 		return w.text.String()
 	}
 	// From here on changes count: the stamp is made before anything is read.
 	stamp := filepath.Join(folder, fmt.Sprint(pid))
-	if err := disk.WriteCache(stamp, nil); err != nil {
+	if err := os.WriteFile(stamp, nil, 0o600); err != nil {
 		w.remark(err.Error())
 		return w.text.String()
 	}
@@ -186,39 +186,23 @@ func enter(root, shell string, pid int) string {
 	}
 	w.watch(files...)
 	w.setup(p)
+	if notes != nil {
+		keepAnswer(notes, kept.Coming(root, shell), kept.Reply{Said: []kept.Said{{To: kept.Stamp, Text: stamp}, {To: "1", Text: w.text.String()}}})
+	}
 	return w.text.String()
 }
 
-// followersFolder is where the stamps of shells that follow lie: none of it is state, so it
-// is neither in the person's home nor in a checkout, but where things go that end with the
-// session (XDG_RUNTIME_DIR), or among the temporary files, in a folder of the person alone.
-func followersFolder() (string, error) {
-	folder := followersPath()
+// sessionFolder is where things lie that end with a person's session, of which none is state:
+// neither in their home nor in a checkout, but in a folder of theirs alone (kept.Session).
+func sessionFolder() (string, error) {
+	folder := kept.Session(os.Getenv)
 	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", err
 	}
-	if !ownFolder(folder) {
+	if !kept.Own(folder) {
 		return "", fault.New(fault.ErrFailed, "%s is not a folder of yours alone", folder).Advise("Remove it, or set XDG_RUNTIME_DIR.")
 	}
 	return folder, nil
-}
-
-func followersPath() string {
-	base := os.Getenv("XDG_RUNTIME_DIR")
-	if info, err := os.Stat(base); base == "" || err != nil || !info.IsDir() {
-		base = os.TempDir()
-	}
-	return filepath.Join(base, fmt.Sprintf("trammel-following-%d", os.Getuid()))
-}
-
-// ownFolder tells whether a folder is this user's, and nobody else's to look into.
-func ownFolder(folder string) bool {
-	info, err := os.Lstat(folder)
-	if err != nil {
-		return false
-	}
-	st, ok := info.Sys().(*syscall.Stat_t)
-	return ok && int(st.Uid) == os.Getuid() && info.IsDir() && info.Mode().Perm() == 0o700
 }
 
 type follower struct {
@@ -367,6 +351,9 @@ func sweepFollowers(dir string) {
 		return
 	}
 	for _, e := range entries {
+		if e.IsDir() { // of the answers
+			continue
+		}
 		if _, err := os.Stat("/proc/" + e.Name()); os.IsNotExist(err) {
 			os.Remove(filepath.Join(dir, e.Name()))
 		}

@@ -8,6 +8,7 @@ import (
 
 	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/origins/locator"
 )
@@ -25,7 +26,7 @@ func hostNow() host.Host {
 	return h
 }
 
-func placesNow() (place.Places, error) { return place.Find(os.Getenv) }
+func placesNow() (place.Places, error) { return place.Find(seen.Getenv) }
 
 func asked(c *cli.Command) checkout.Asked {
 	return checkout.Asked{Host: hostNow(), Dir: c.String("dir"), Bay: c.String("bay")}

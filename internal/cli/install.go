@@ -16,6 +16,7 @@ import (
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/acting/account"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/release"
 )
 
@@ -125,8 +126,8 @@ func removeAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	h := hostNow()
-	temporary := followersPath()
-	if !ownFolder(temporary) {
+	temporary := kept.Session(os.Getenv)
+	if !kept.Own(temporary) {
 		temporary = ""
 	}
 	things, err := account.Everything(ctx, places, h, temporary)

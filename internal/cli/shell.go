@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,6 +12,8 @@ import (
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/kept"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/running/environ"
@@ -47,7 +48,7 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if len(c.StringSlice("trial")) == 0 && os.Getenv("TRAMMEL_DIR") == plan.Dir && os.Getenv("TRAMMEL_BAY") == c.String("bay") {
+	if len(c.StringSlice("trial")) == 0 && seen.Getenv("TRAMMEL_DIR") == plan.Dir && seen.Getenv("TRAMMEL_BAY") == c.String("bay") {
 		return fault.New(fault.ErrUsage, "this is a shell of %s already", plan.Project).Advise("Leave it with exit, or just go on.")
 	}
 	path, err := shellPath(plan, c.String("login"))
@@ -65,7 +66,25 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	keepShell(c, plan, path, argv, extra)
 	return become(plan, plan.Ready(hostNow()).With(extra), dir, path, argv)
+}
+
+// keepShell keeps how a shell was opened, where the plan has the form that the shortest way goes
+// by: not in a root, and without secrets.
+func keepShell(c *cli.Command, plan *environ.Compiled, path string, argv []string, extra []environ.Variable) {
+	out, ok := c.Root().Writer.(*heard)
+	if !ok || !plan.KeepShort() || plan.Environment.Isolation == declare.Sealed {
+		return
+	}
+	r := kept.Reply{Said: out.all.list, Becomes: append([]string{path}, argv...)}
+	for _, v := range extra {
+		if slices.ContainsFunc(plan.Environment.Variables, func(x environ.Variable) bool { return x.Name == v.Name }) {
+			return
+		}
+		r.Set = append(r.Set, v.Name+"="+v.Value)
+	}
+	keepAnswer(out.all.notes, []string{"shell"}, r)
 }
 
 // beforeShell runs the steps that run at each shell's start, and says in one line
@@ -107,7 +126,7 @@ func sayDue(s *ui.Screen, up *setup.Sight) {
 // shellPath finds the shell to open: the named one, or the person's own; in sealed
 // isolation the root's shell of that name, or its bash.
 func shellPath(plan *environ.Compiled, named string) (string, error) {
-	own := os.Getenv("SHELL")
+	own := seen.Getenv("SHELL")
 	candidates := []string{own, "/bin/bash", "/bin/sh"}
 	root := ""
 	if plan.Environment.Isolation == declare.Sealed {
@@ -121,7 +140,7 @@ func shellPath(plan *environ.Compiled, named string) (string, error) {
 		}
 	}
 	for _, path := range candidates {
-		if info, err := os.Stat(root + path); err == nil && filepath.IsAbs(path) && !info.IsDir() && info.Mode()&0o111 != 0 {
+		if info, err := seen.Stat(root + path); err == nil && filepath.IsAbs(path) && !info.IsDir() && info.Mode()&0o111 != 0 {
 			return path, nil
 		}
 	}
@@ -164,7 +183,7 @@ func startShell(plan *environ.Compiled, path, bayName string) (argv []string, ex
 				return nil, nil, err
 			}
 		}
-		if old := os.Getenv("ZDOTDIR"); old != "" {
+		if old := seen.Getenv("ZDOTDIR"); old != "" {
 			extra = append(extra, environ.Variable{Name: "TRAMMEL_SHELL_ZDOTDIR", Value: old})
 		}
 		return []string{name}, append(extra, environ.Variable{Name: "ZDOTDIR", Value: folder}), nil
@@ -178,7 +197,7 @@ func startShell(plan *environ.Compiled, path, bayName string) (argv []string, ex
 // assertions are what must hold whatever a start-up file did, PATH last.
 func assertions(plan *environ.Compiled) []environ.Variable {
 	out := slices.Clone(plan.Environment.Variables)
-	return append(out, environ.Variable{Name: "PATH", Value: plan.Environment.PathOf(os.Getenv("PATH"))})
+	return append(out, environ.Variable{Name: "PATH", Value: plan.Environment.PathOf(seen.Getenv("PATH"))})
 }
 
 func posixSet(set []environ.Variable) string {

@@ -12,6 +12,7 @@ import (
 
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -132,7 +133,9 @@ func showRows(p *checkout.State, out *survey.Survey) [][]ui.Cell {
 	for _, st := range out.Steps {
 		text := st.Why
 		if st.State == "ok" && st.Last != nil {
-			text = ui.Ago(time.Since(*st.Last)) + " ago"
+			now := time.Now()
+			text = ui.Ago(now.Sub(*st.Last)) + " ago"
+			seen.Until(ui.AgoUntil(*st.Last, now))
 		}
 		rows = append(rows, []ui.Cell{{Text: group("steps")}, {Text: st.Name, Style: ui.Accent}, {Text: st.State, Style: ui.StateStyle(st.State)}, {Text: text, Style: ui.Dim}})
 	}

@@ -24,6 +24,7 @@ func init() {
 	if base(os.Args[0]) != "trammel" {
 		return
 	}
+	answer(os.Args[1:])
 	switch {
 	case len(os.Args) == 2 && os.Args[1] == "--version":
 		_, _ = os.Stdout.WriteString("trammel version " + release.Version + "\n")

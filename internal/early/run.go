@@ -16,39 +16,12 @@ const bin = "/.trammel/bin/"
 // project in a folder, or of the one that this folder is in. It returns where that is not so, or
 // anything is not as it should be: the longer way decides then, and says what is wrong.
 func run(folder string, args []string) {
+	if strings.Contains(args[0], "/") || args[0] == "" {
+		return
+	}
 	environ := os.Environ()
-	getenv := func(name string) (value string, ok bool) {
-		for _, line := range environ {
-			if n, v, found := strings.Cut(line, "="); found && n == name {
-				value, ok = v, true // the last one counts, as for the shells
-			}
-		}
-		return value, ok
-	}
-	trial, _ := getenv("TRAMMEL_TRIAL")
-	system, _ := getenv("TRAMMEL_SYSTEM") // more policies than those that the plan goes by
-	if trial != "" || system != "" || strings.Contains(args[0], "/") || args[0] == "" {
-		return
-	}
-	dir, err := os.Getwd()
-	if err != nil {
-		return
-	}
-	places, ok := placesOf(getenv)
-	at := dir
-	if folder != "" {
-		at = folder
-	}
-	project := projectOf(at)
-	if !ok || project == "" {
-		return
-	}
-	raw, err := regular(kept.In(places[2]+"/plans", project))
-	if err != nil {
-		return
-	}
-	p, err := kept.Read(raw)
-	if err != nil || strings.Join(p.Places, "\x00") != strings.Join(places, "\x00") || p.Declaration != project+"/trammel.toml" || !p.Valid(getenv) {
+	p, dir, ok := planIn(folder, environ)
+	if !ok {
 		return
 	}
 	env := p.Environ(environ, dir)
@@ -66,6 +39,45 @@ func run(folder string, args []string) {
 			_ = syscall.Exec(file, args, env)
 			return
 		}
+	}
+}
+
+// planIn is the plan that is kept of the project in a folder, or of the one that this process is
+// in, if it is valid, and the folder that this process is in.
+func planIn(folder string, environ []string) (p kept.Plan, dir string, ok bool) {
+	getenv := variables(environ)
+	trial, _ := getenv("TRAMMEL_TRIAL")
+	system, _ := getenv("TRAMMEL_SYSTEM") // more policies than those that the plan goes by
+	dir, err := os.Getwd()
+	if err != nil || trial != "" || system != "" {
+		return p, dir, false
+	}
+	places, ok := placesOf(getenv)
+	at := dir
+	if folder != "" {
+		at = folder
+	}
+	project := projectOf(at)
+	if !ok || project == "" {
+		return p, dir, false
+	}
+	raw, err := regular(kept.In(places[2]+"/plans", project))
+	if err != nil {
+		return p, dir, false
+	}
+	p, err = kept.Read(raw)
+	return p, dir, err == nil && strings.Join(p.Places, "\x00") == strings.Join(places, "\x00") && p.Declaration == project+"/trammel.toml" && p.Valid(getenv)
+}
+
+// variables are those of an environment.
+func variables(environ []string) func(name string) (value string, ok bool) {
+	return func(name string) (value string, ok bool) {
+		for _, line := range environ {
+			if n, v, found := strings.Cut(line, "="); found && n == name {
+				value, ok = v, true // the last one counts, as for the shells
+			}
+		}
+		return value, ok
 	}
 }
 

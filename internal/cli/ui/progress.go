@@ -331,3 +331,17 @@ func Ago(d time.Duration) string {
 	}
 	return fmt.Sprintf("%d days", int(d.Hours())/24)
 }
+
+// AgoUntil is when Ago says something else of a moment than it does now.
+func AgoUntil(t, now time.Time) time.Time {
+	unit := 24 * time.Hour
+	switch d := now.Sub(t); {
+	case d < time.Minute:
+		unit = time.Second
+	case d < time.Hour:
+		unit = time.Minute
+	case d < 48*time.Hour:
+		unit = time.Hour
+	}
+	return t.Add((now.Sub(t)/unit + 1) * unit)
+}

@@ -12,6 +12,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/origins/locator"
 	"app.example/trammel/internal/core/written/declare"
@@ -49,10 +50,10 @@ func OpenLocated(places place.Places, text, dir string, get func(l locator.Locat
 	}
 	if l.Kind == locator.Folder {
 		l.At = filepath.Join(l.At, filepath.FromSlash(l.Sub))
-		if real, err := filepath.EvalSymlinks(l.At); err == nil {
+		if real, err := seen.EvalSymlinks(l.At); err == nil {
 			l.At = real
 		}
-		if info, err := os.Stat(l.At); err != nil || !info.IsDir() {
+		if info, err := seen.Stat(l.At); err != nil || !info.IsDir() {
 			return Located{}, fault.New(fault.ErrUsage, "%s is no folder", text)
 		}
 	}
@@ -71,7 +72,7 @@ func OpenLocated(places place.Places, text, dir string, get func(l locator.Locat
 			continue // another one has that name
 		}
 		if ok {
-			if _, err := os.Stat(known.Dir); err == nil {
+			if _, err := seen.Stat(known.Dir); err == nil {
 				return known, nil
 			}
 		}
@@ -95,7 +96,7 @@ func makeLocated(places place.Places, name, key string, l locator.Locator, get f
 			return c, err
 		}
 	}
-	if _, err := os.Stat(filepath.Join(c.Dir, "trammel.toml")); errors.Is(err, fs.ErrNotExist) {
+	if _, err := seen.Stat(filepath.Join(c.Dir, "trammel.toml")); errors.Is(err, fs.ErrNotExist) {
 		if c.Own != "" {
 			_ = disk.RemoveAll(c.Own)
 		}
@@ -148,7 +149,7 @@ func (c Located) Forget(places place.Places) error {
 
 // Bays lists the bays of a checkout by name, those of locators too.
 func (s *State) Bays() ([]bay.Bay, error) {
-	entries, err := os.ReadDir(filepath.Dir(s.Bay.Records))
+	entries, err := seen.ReadDir(filepath.Dir(s.Bay.Records))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -179,7 +180,7 @@ func BayBeside(a Asked) (bay.Bay, bool) {
 // declaration is gone.
 func Noted(places place.Places) []string {
 	var out []string
-	files, _ := filepath.Glob(filepath.Join(places.State, "projects", "*"))
+	files, _ := seen.Glob(filepath.Join(places.State, "projects", "*"))
 	for _, f := range files {
 		if dir, err := disk.Read(f, disk.MostText); err == nil && filepath.IsAbs(string(dir)) {
 			out = append(out, string(dir))

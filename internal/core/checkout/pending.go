@@ -12,6 +12,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/written/lock"
 )
 
@@ -31,7 +32,7 @@ func pendingFile(p place.Places, dir string) string {
 
 func readPending(p place.Places, dir string) (*Pending, error) {
 	path := pendingFile(p, dir)
-	if _, err := os.Lstat(path); err != nil {
+	if _, err := seen.Lstat(path); err != nil {
 		return nil, nil
 	}
 	raw, err := disk.Read(path, disk.MostLock)
@@ -110,13 +111,17 @@ func unnamed(name string) bool {
 // Tidy removes what a command that was killed in that very instant left in the checkout.
 func (s *State) Tidy() {
 	for _, dir := range []string{s.Dir(), Local(s.Dir())} {
-		entries, err := os.ReadDir(dir)
+		entries, err := seen.ReadDir(dir)
 		if err != nil {
 			continue
 		}
 		for _, e := range entries {
+			if !unnamed(e.Name()) {
+				continue
+			}
+			seen.Doubt("what is half-made")
 			info, err := e.Info()
-			if err == nil && unnamed(e.Name()) && (info.Mode().IsRegular() || info.Mode()&fs.ModeSymlink != 0) && time.Since(info.ModTime()) > time.Minute {
+			if err == nil && (info.Mode().IsRegular() || info.Mode()&fs.ModeSymlink != 0) && time.Since(info.ModTime()) > time.Minute {
 				_ = disk.RemoveWithin(dir, e.Name())
 			}
 		}

@@ -26,6 +26,7 @@ import (
 	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/stored/store"
@@ -172,7 +173,7 @@ func (s *State) FileOf(name string) string {
 }
 
 func fileIsThere(path string) bool {
-	info, err := os.Stat(path)
+	info, err := seen.Stat(path)
 	return err == nil && info.Mode().IsRegular()
 }
 
@@ -466,7 +467,7 @@ const LocalName = ".trammel"
 // them this moment (or was, when it was killed: Tidy removes it).
 func localFolder(dir string) error {
 	path := Local(dir)
-	info, err := os.Lstat(path)
+	info, err := seen.Lstat(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -480,7 +481,7 @@ func localFolder(dir string) error {
 	if err := sameUser(path, info); err != nil {
 		return err
 	}
-	entries, err := os.ReadDir(path)
+	entries, err := seen.ReadDir(path)
 	if err != nil {
 		return fault.New(fault.ErrFailed, "%v", err)
 	}
@@ -489,6 +490,7 @@ func localFolder(dir string) error {
 		if e.Type()&fs.ModeSymlink != 0 && (e.Name() == "frame" || e.Name() == "bin" || unnamed(e.Name())) {
 			continue
 		}
+		seen.At(full)
 		info, err := e.Info()
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -553,11 +555,12 @@ func (s *State) MakeLocal() (*State, error) {
 		}
 	}
 	local := Local(s.Dir())
+	seen.At(local)
 	if err := os.Mkdir(local, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
 		return nil, err
 	}
 	if s.LocalID != "" {
-		if _, err := os.Lstat(filepath.Join(local, ".gitignore")); err == nil {
+		if _, err := seen.Lstat(filepath.Join(local, ".gitignore")); err == nil {
 			return s, nil
 		}
 	}

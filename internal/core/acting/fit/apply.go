@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/running/environ"
@@ -62,6 +63,7 @@ func Apply(ctx context.Context, g approval.Given) (approval.Given, *environ.Plan
 	if err := p.Frame.Point(ctx, checkout.Local(s.Dir()), byPath(s)); err != nil {
 		return g, nil, err
 	}
+	seen.At(filepath.Join(p.Home, "bin"))
 	if err := os.MkdirAll(filepath.Join(p.Home, "bin"), 0o755); err != nil {
 		return g, nil, err
 	}
@@ -125,7 +127,7 @@ func makeUp(s *checkout.State) error {
 	secrets, stated := environ.MadeUp(s.Declaration, s.Bay)
 	for _, x := range secrets {
 		file := strings.TrimPrefix(x.From, "file:")
-		if _, err := os.Lstat(file); err == nil {
+		if _, err := seen.Lstat(file); err == nil {
 			continue
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return err

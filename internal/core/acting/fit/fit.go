@@ -6,7 +6,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"os"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -16,6 +15,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/origins/source"
@@ -104,7 +104,7 @@ func bring(ctx context.Context, s *checkout.State, o Options, result *Result) ([
 	if err != nil {
 		return nil, err
 	}
-	if !o.Bundled {
+	if !o.Bundled && len(todo) > 0 {
 		expect(ctx, s, o, todo).tell(ctx, o.Depot.answers())
 	}
 	// Sets come last: the toolchains that they are for are there by then. What is built comes second: the toolchain that builds it must be there. Roots
@@ -205,7 +205,7 @@ func plan(s *checkout.State, check []string, result *Result) ([]work, error) {
 		return nil, nil // said where the frame is made
 	}
 	for _, c := range f.Commands {
-		if _, err := os.Lstat(c.File); err == nil {
+		if _, err := seen.Lstat(c.File); err == nil {
 			continue
 		}
 		for _, part := range shared(s.AllParts(), []string{c.Item}) {

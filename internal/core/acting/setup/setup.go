@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
@@ -617,7 +617,7 @@ func (s *Setup) SecretRemarks() []string {
 		if !filepath.IsAbs(full) {
 			full = filepath.Join(dir, full)
 		}
-		info, err := os.Stat(full)
+		info, err := seen.Stat(full)
 		if err != nil {
 			continue
 		}

@@ -51,14 +51,19 @@ type Plan struct {
 
 // In is the file of a checkout's plan among the plans of a person's state.
 func In(plans, dir string) string {
+	return plans + "/" + short(dir) + ".plan"
+}
+
+// short is a name for a text.
+func short(text string) string {
 	h := fnv.New128a()
-	_, _ = h.Write([]byte(dir))
+	_, _ = h.Write([]byte(text))
 	const digits = "0123456789abcdef"
 	var name []byte
 	for _, b := range h.Sum(nil) {
 		name = append(name, digits[b>>4], digits[b&15])
 	}
-	return plans + "/" + string(name) + ".plan"
+	return string(name)
 }
 
 // separate ends each word of the form; no path, variable or number has it.
@@ -73,14 +78,38 @@ func (p Plan) Bytes() []byte {
 		words = append(append(words, strconv.Itoa(len(list))), list...)
 	}
 	for _, f := range p.Files {
-		words = append(words, f.Path, strconv.FormatInt(f.Size, 10), strconv.FormatInt(f.Mod, 10), strconv.FormatInt(f.Change, 10), strconv.FormatUint(f.Inode, 10))
+		words = append(words, f.words()...)
 	}
+	return joined(words)
+}
+
+// joined is words as they are kept; nil where one cannot be.
+func joined(words []string) []byte {
 	for _, w := range words {
 		if strings.Contains(w, separate) {
 			return nil
 		}
 	}
 	return []byte(strings.Join(words, separate) + separate + "end")
+}
+
+// words are the five that a file is kept as.
+func (f File) words() []string {
+	return []string{f.Path, strconv.FormatInt(f.Size, 10), strconv.FormatInt(f.Mod, 10), strconv.FormatInt(f.Change, 10), strconv.FormatUint(f.Inode, 10)}
+}
+
+// fileOf reads what File.words wrote.
+func fileOf(words []string) (f File, err error) {
+	var errs [4]error
+	f.Path = words[0]
+	f.Size, errs[0] = strconv.ParseInt(words[1], 10, 64)
+	f.Mod, errs[1] = strconv.ParseInt(words[2], 10, 64)
+	f.Change, errs[2] = strconv.ParseInt(words[3], 10, 64)
+	f.Inode, errs[3] = strconv.ParseUint(words[4], 10, 64)
+	if errs != [4]error{} {
+		return f, errForm
+	}
+	return f, nil
 }
 
 var errForm = errors.New("it is no kept plan")
@@ -108,14 +137,9 @@ func Read(raw []byte) (p Plan, err error) {
 		return p, errForm
 	}
 	for ; len(words) > 0; words = words[5:] {
-		f := File{Path: words[0]}
-		var errs [4]error
-		f.Size, errs[0] = strconv.ParseInt(words[1], 10, 64)
-		f.Mod, errs[1] = strconv.ParseInt(words[2], 10, 64)
-		f.Change, errs[2] = strconv.ParseInt(words[3], 10, 64)
-		f.Inode, errs[3] = strconv.ParseUint(words[4], 10, 64)
-		if errs != [4]error{} {
-			return p, errForm
+		f, err := fileOf(words)
+		if err != nil {
+			return p, err
 		}
 		p.Files = append(p.Files, f)
 	}
@@ -154,7 +178,20 @@ func stampOf(path string) File {
 	if err := syscall.Stat(path, &st); err != nil {
 		return File{Path: path}
 	}
-	mod, change := times(&st)
+	return stamped(path, &st)
+}
+
+// entryOf is stampOf of the entry itself, where it is a symbolic link; link says that it is one.
+func entryOf(path string) (f File, link bool) {
+	var st syscall.Stat_t
+	if err := syscall.Lstat(path, &st); err != nil {
+		return File{Path: path}, false
+	}
+	return stamped(path, &st), st.Mode&syscall.S_IFMT == syscall.S_IFLNK
+}
+
+func stamped(path string, st *syscall.Stat_t) File {
+	mod, change := times(st)
 	return File{path, st.Size, mod, change, st.Ino}
 }
 

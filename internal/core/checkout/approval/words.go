@@ -17,6 +17,7 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -91,12 +92,14 @@ func (b *binder) stat(name string) (fs.FileInfo, error) {
 		return info, nil
 	}
 	if b.root == nil {
+		seen.At(b.dir)
 		root, err := os.OpenRoot(b.dir)
 		if err != nil {
 			return nil, err
 		}
 		b.root, b.asked = root, map[string]fs.FileInfo{}
 	}
+	seen.At(filepath.Join(b.dir, filepath.FromSlash(name)))
 	info, err := b.root.Stat(filepath.FromSlash(name))
 	if err != nil {
 		info = nil

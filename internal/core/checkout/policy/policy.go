@@ -24,6 +24,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -106,7 +107,7 @@ func Files(system []string, project string) []string {
 // ours tells whether something is there and belongs to this user or to root: another user of the
 // machine makes no folder above a project its repository.
 func ours(path string) bool {
-	info, err := os.Lstat(path)
+	info, err := seen.Lstat(path)
 	if err != nil {
 		return false
 	}

@@ -23,6 +23,7 @@ import (
 	"sync"
 	"syscall"
 
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/kernel/within"
 )
 
@@ -75,6 +76,7 @@ type Tree struct {
 
 // Start runs a command in a tree of its own.
 func Start(spec Spec) (*Tree, error) {
+	seen.Doubt("a process")
 	path := spec.Path
 	if path == "" {
 		var err error

@@ -21,6 +21,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -377,6 +378,7 @@ func (m *Machine) ask(client string, args ...string) string {
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
+		seen.Doubt("what " + path + " prints")
 		cmd := exec.CommandContext(ctx, path, args...)
 		cmd.Dir = "/"
 		// To ask npm is no reason to leave a log of it in the person's home.

@@ -12,6 +12,7 @@ import (
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/seen"
 )
 
 // keptNames are the host's variables that stay in clean isolation: who and where
@@ -47,7 +48,7 @@ func keptSealed(name, value string) bool {
 
 // showable tells whether a file of the host can be shown at its own path.
 func showable(file string) bool {
-	info, err := os.Stat(file)
+	info, err := seen.Stat(file)
 	return err == nil && info.Mode().IsRegular() && filepath.IsAbs(file) &&
 		!slices.ContainsFunc(hiddenFolders, func(p string) bool { return strings.HasPrefix(file, p) })
 }
@@ -85,10 +86,10 @@ var hostFolders = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbi
 // to /usr/bin.
 func hostDirs(path string) []string {
 	var out []string
-	seen := map[disk.Stamp]bool{{}: true} // what is not there has the zero stamp
+	known := map[disk.Stamp]bool{{}: true} // what is not there has the zero stamp
 	for _, dir := range append(slices.Clone(hostFolders), filepath.SplitList(path)...) {
-		if stamp := disk.StampOf(dir); filepath.IsAbs(dir) && !seen[stamp] {
-			seen[stamp] = true
+		if stamp := disk.StampOf(dir); filepath.IsAbs(dir) && !known[stamp] {
+			known[stamp] = true
 			out = append(out, dir)
 		}
 	}
@@ -98,7 +99,7 @@ func hostDirs(path string) []string {
 func findIn(dirs []string, command string) string {
 	for _, dir := range dirs {
 		full := filepath.Join(dir, command)
-		if info, err := os.Stat(full); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
+		if info, err := seen.Stat(full); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
 			return full
 		}
 	}
@@ -110,16 +111,16 @@ func FindHost(command, path string) string { return findIn(hostDirs(path), comma
 
 // HostCommands lists every command of the host, sorted.
 func HostCommands(path string) []string {
-	seen := map[string]bool{}
+	names := map[string]bool{}
 	for _, dir := range hostDirs(path) {
-		entries, _ := os.ReadDir(dir)
+		entries, _ := seen.ReadDir(dir)
 		for _, e := range entries {
-			if info, err := os.Stat(filepath.Join(dir, e.Name())); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
-				seen[e.Name()] = true
+			if info, err := seen.Stat(filepath.Join(dir, e.Name())); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
+				names[e.Name()] = true
 			}
 		}
 	}
-	return slices.Sorted(maps.Keys(seen))
+	return slices.Sorted(maps.Keys(names))
 }
 
 // HostLinks is a folder of links to the host commands that show in clean isolation. It is
@@ -221,12 +222,12 @@ func (l HostLinks) right() bool {
 }
 
 func (l HostLinks) same() bool {
-	entries, err := os.ReadDir(l.Dir)
+	entries, err := seen.ReadDir(l.Dir)
 	if err != nil || len(entries) != len(l.Shown) {
 		return false
 	}
 	for _, e := range entries {
-		if target, err := os.Readlink(filepath.Join(l.Dir, e.Name())); err != nil || target != l.Shown[e.Name()] {
+		if target, err := seen.Readlink(filepath.Join(l.Dir, e.Name())); err != nil || target != l.Shown[e.Name()] {
 			return false
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
@@ -94,7 +95,7 @@ func (p *Plan) Compile(g approval.Given) (*Compiled, error) {
 		return nil, fault.New(fault.ErrNotApproved, "this is consent to something else").Advise("Read it and decide: trammel approve")
 	}
 	s := p.State
-	if _, err := os.Stat(p.Folders.Frame); err != nil {
+	if _, err := seen.Stat(p.Folders.Frame); err != nil {
 		return nil, checkout.NotFitted("the frame of " + s.Declaration.Project)
 	}
 	c := &Compiled{
@@ -158,13 +159,13 @@ func (c *Compiled) Keep() {
 }
 
 // KeepShort keeps the plan in the form that the shortest way goes by, where it has one: of the
-// main bay, without secrets.
-func (c *Compiled) KeepShort() {
+// main bay, without secrets. It tells whether it has.
+func (c *Compiled) KeepShort() bool {
 	file := kept.In(c.Places.Plans(), c.Dir)
 	e := c.Environment
 	if c.Bay != bay.Main || e.Isolation == declare.Sealed && e.View == nil || len(e.Secrets) > 0 || filepath.Join(c.Dir, declare.FileName) != c.File {
 		_ = os.Remove(file)
-		return
+		return false
 	}
 	p := kept.Plan{
 		Places: []string{c.Places.Data, c.Places.Cache, c.Places.State, c.Places.Config}, Declaration: c.File,
@@ -182,7 +183,7 @@ func (c *Compiled) KeepShort() {
 	for _, v := range e.Variables {
 		if Marked(v.Value) {
 			_ = os.Remove(file)
-			return
+			return false
 		}
 		p.Set = append(p.Set, v.Name+"="+v.Value)
 	}
@@ -191,9 +192,9 @@ func (c *Compiled) KeepShort() {
 	}
 	raw := p.Bytes()
 	if old, err := disk.Read(file, disk.MostState); raw == nil || err == nil && bytes.Equal(old, raw) {
-		return
+		return raw != nil
 	}
-	_ = disk.WriteCache(file, raw)
+	return disk.WriteCache(file, raw) == nil
 }
 
 // ReadCompiled is the plan that is kept for a declaration and a bay, if it is valid.
@@ -214,10 +215,10 @@ func ReadCompiled(h host.Host, places place.Places, file, dir, bayName string) (
 			return nil, false
 		}
 	}
-	if _, err := os.Stat(c.Frame); err != nil {
+	if _, err := seen.Stat(c.Frame); err != nil {
 		return nil, false
 	}
-	if _, err := os.Stat(c.Folders.HostLinks); err != nil && c.Environment.Isolation == declare.Clean {
+	if _, err := seen.Stat(c.Folders.HostLinks); err != nil && c.Environment.Isolation == declare.Clean {
 		return nil, false
 	}
 	return &c, true

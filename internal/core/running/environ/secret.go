@@ -13,6 +13,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/base/mask"
+	"app.example/trammel/internal/core/base/seen"
 )
 
 // Secret is where a secret's value comes from. The value itself is in no plan, lock
@@ -81,6 +82,7 @@ func (v *vault) fetch(s Secret) (string, error) {
 		}
 		return value, nil
 	}
+	seen.Doubt("what prints the secret " + s.Name)
 	ctx, cancel := context.WithTimeout(context.Background(), secretTime)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, "/bin/sh", "-c", what)

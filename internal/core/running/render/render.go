@@ -27,6 +27,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -108,8 +109,8 @@ func Look(in Inputs) ([]Status, error) {
 		}
 		s.input = canon.Digest(canon.Map{"template": sum(source), "names": mentioned(string(source), names)})
 		have, readErr := disk.ReadWithin(in.BayDir, filepath.Join("files", f.Path), disk.MostText)
-		target, linkErr := os.Readlink(s.link)
-		_, there := os.Lstat(s.link)
+		target, linkErr := seen.Readlink(s.link)
+		_, there := seen.Lstat(s.link)
 		was, known := before[f.Path]
 		switch {
 		case there == nil && (linkErr != nil || !strings.Contains(target, string(filepath.Separator)+"files"+string(filepath.Separator))):

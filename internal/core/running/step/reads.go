@@ -16,6 +16,7 @@ import (
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/stored/tree"
 )
 
@@ -106,10 +107,12 @@ func (f *files) glob(glob string, skip *skipper, all *[]named) (found bool, err 
 	}
 	defer root.Close()
 	// What lies outside of the checkout, by links too, is not there.
+	seen.At(filepath.Join(f.dir, base))
 	if info, err := root.Stat(base); err != nil || !info.IsDir() {
 		return false, nil
 	}
 	if !strings.ContainsAny(pattern, `*?[{\`) {
+		seen.At(filepath.Join(f.dir, base, pattern))
 		info, err := root.Lstat(path.Join(base, pattern))
 		if err != nil || neverRead(pattern) {
 			return false, nil
@@ -391,7 +394,7 @@ func neverRead(path string) bool {
 const mostHashed = 1 << 30
 
 func sum(path string) (string, error) {
-	info, err := os.Lstat(path)
+	info, err := seen.Lstat(path)
 	if err != nil {
 		return "", err
 	}
@@ -399,7 +402,7 @@ func sum(path string) (string, error) {
 		return fmt.Sprintf("large: %d bytes, of %d", info.Size(), info.ModTime().UnixNano()), nil
 	}
 	if !info.Mode().IsRegular() {
-		target, _ := os.Readlink(path)
+		target, _ := seen.Readlink(path)
 		return info.Mode().Type().String() + target, nil
 	}
 	return tree.SumOf(path)

@@ -18,6 +18,7 @@ import (
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -89,7 +90,7 @@ func (m Marks) Forget(s declare.Step) error { return begin(m.of(s), s.Name) }
 // words, or "".
 func missing(dir string, makes []string) string {
 	for _, glob := range makes {
-		if found, err := doublestar.Glob(os.DirFS(dir), glob, doublestar.WithNoFollow()); err == nil && len(found) == 0 {
+		if found, err := doublestar.Glob(seen.DirFS(dir), glob, doublestar.WithNoFollow()); err == nil && len(found) == 0 {
 			return glob + " is missing"
 		}
 	}

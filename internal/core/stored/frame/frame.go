@@ -26,6 +26,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/stored/store"
 	"app.example/trammel/internal/core/stored/system"
 	"app.example/trammel/internal/core/stored/tree"
@@ -162,12 +163,12 @@ func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
 func commandsOfSet(s *store.Store, p lock.PartOn) (map[string]string, error) {
 	out := map[string]string{}
 	for _, dir := range []string{"bin", "node_modules/.bin"} {
-		entries, err := os.ReadDir(filepath.Join(s.Path(p), filepath.FromSlash(dir)))
+		entries, err := seen.ReadDir(filepath.Join(s.Path(p), filepath.FromSlash(dir)))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
 		for _, e := range entries {
-			if info, err := os.Stat(filepath.Join(s.Path(p), filepath.FromSlash(dir), e.Name())); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
+			if info, err := seen.Stat(filepath.Join(s.Path(p), filepath.FromSlash(dir), e.Name())); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
 				out[e.Name()] = dir + "/" + e.Name()
 			}
 		}
@@ -185,7 +186,7 @@ func commandsOf(s *store.Store, p lock.PartOn) (map[string]string, error) {
 	if out == nil {
 		out = map[string]string{}
 	}
-	below := os.DirFS(s.Path(p))
+	below := seen.DirFS(s.Path(p))
 	for _, glob := range p.Commands {
 		found, err := doublestar.Glob(below, glob)
 		if err != nil {
@@ -343,14 +344,14 @@ func (f Frame) Check() []Difference {
 	var out []Difference
 	wanted := f.links()
 	for _, folder := range f.folders() {
-		entries, err := os.ReadDir(filepath.Join(f.Dir, folder))
+		entries, err := seen.ReadDir(filepath.Join(f.Dir, folder))
 		if err != nil {
 			return []Difference{{"", "the frame is not there"}}
 		}
 		for _, e := range entries {
 			name := folder + "/" + e.Name()
 			want, ok := wanted[name]
-			target, _ := os.Readlink(filepath.Join(f.Dir, name))
+			target, _ := seen.Readlink(filepath.Join(f.Dir, name))
 			switch {
 			case !ok:
 				out = append(out, Difference{shown(name), "extra"})
@@ -360,7 +361,7 @@ func (f Frame) Check() []Difference {
 			delete(wanted, name)
 		}
 	}
-	if target, _ := os.Readlink(filepath.Join(f.Dir, "launch")); target == f.Program {
+	if target, _ := seen.Readlink(filepath.Join(f.Dir, "launch")); target == f.Program {
 		delete(wanted, "launch")
 	}
 	for _, name := range lock.Sorted(wanted) {
@@ -427,6 +428,8 @@ const scriptName = "command"
 
 // pointed tells whether .trammel/bin is as it should be.
 func (f Frame) pointed(root *os.Root) bool {
+	bin := filepath.Join(root.Name(), "bin")
+	seen.At(bin)
 	if info, err := root.Lstat("bin"); err != nil || !info.IsDir() {
 		return false
 	}
@@ -439,6 +442,7 @@ func (f Frame) pointed(root *os.Root) bool {
 		names[c.Name] = true
 	}
 	for _, e := range entries {
+		seen.At(filepath.Join(bin, e.Name()))
 		if target, err := root.Readlink("bin/" + e.Name()); err != nil || target != "../"+scriptName || !names[e.Name()] {
 			return false
 		}

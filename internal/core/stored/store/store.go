@@ -24,6 +24,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/stored/tree"
 	"app.example/trammel/internal/core/stored/unpack"
 	"app.example/trammel/internal/core/written/lock"
@@ -61,7 +62,7 @@ func (s *Store) sweepLock() string { return filepath.Join(s.root, ".sweep.lock")
 
 // Names lists the parts that are there, by the names of their folders.
 func (s *Store) Names() ([]string, error) {
-	entries, err := os.ReadDir(s.root)
+	entries, err := seen.ReadDir(s.root)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -101,7 +102,7 @@ func (s *Store) Has(p lock.PartOn) bool {
 	if p.Tree == "" {
 		return false
 	}
-	_, err := os.Lstat(s.Path(p))
+	_, err := seen.Lstat(s.Path(p))
 	return err == nil
 }
 
@@ -113,16 +114,16 @@ func (s *Store) MarkDamaged(p lock.PartOn) {
 
 // Damaged tells whether a part was marked as damaged.
 func (s *Store) Damaged(p lock.PartOn) bool {
-	_, err := os.Lstat(s.Path(p) + ".damaged")
+	_, err := seen.Lstat(s.Path(p) + ".damaged")
 	return err == nil
 }
 
 // Commands tells whether the files of a part's commands are all there: a look at each, and
 // not into it.
 func (s *Store) Commands(p lock.PartOn) bool {
-	look := os.Stat
+	look := seen.Stat
 	if p.Format == lock.RootFormat { // its links mean what they mean inside
-		look = os.Lstat
+		look = seen.Lstat
 	}
 	for _, file := range p.Bin {
 		info, err := look(filepath.Join(s.Path(p), filepath.FromSlash(file)))
@@ -468,6 +469,7 @@ func (s *Store) Size(p lock.PartOn) int64 {
 func (s *Store) Room(p lock.PartOn) (whole, shared int64) {
 	type file struct{ size, all, here int64 }
 	files := map[uint64]file{}
+	seen.Doubt("the room of " + p.Label())
 	_ = filepath.WalkDir(s.Path(p), func(name string, d fs.DirEntry, err error) error {
 		var st unix.Stat_t
 		if err == nil && d.Type().IsRegular() && unix.Lstat(name, &st) == nil {

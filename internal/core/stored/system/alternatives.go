@@ -10,6 +10,7 @@ import (
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/syntax"
 
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/stored/unpack"
 )
 
@@ -214,7 +215,9 @@ func (k known) Each(do func(string, expand.Variable) bool) {
 // Alternatives are the paths below a root of the names that an unpacked package installs as
 // alternatives, sorted.
 func Alternatives(pkg string) []string {
-	raw, err := os.ReadFile(filepath.Join(pkg, unpack.ControlFolder, "postinst"))
+	script := filepath.Join(pkg, unpack.ControlFolder, "postinst")
+	seen.At(script)
+	raw, err := os.ReadFile(script)
 	if err != nil {
 		return nil
 	}

@@ -10,6 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/seen"
 )
 
 // Scan lists what is in a folder now, with stamps, on all cores. Contents are
@@ -145,6 +146,7 @@ func (s *scan) work() Manifest {
 
 func (w *worker) do(p chunk) error {
 	dir := filepath.Join(w.root, filepath.FromSlash(p.dir))
+	seen.At(dir)
 	f, err := os.Open(dir)
 	if err != nil {
 		return err
@@ -176,6 +178,7 @@ func (w *worker) do(p chunk) error {
 			}
 			continue
 		}
+		seen.At(filepath.Join(dir, name))
 		e, err := w.entry(fd, name, d.Type())
 		if err != nil {
 			return &fs.PathError{Op: "reading", Path: filepath.Join(dir, name), Err: err}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -21,6 +20,7 @@ import (
 	"app.example/trammel/internal/core/base/page"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/base/release"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/base/version"
 )
 
@@ -29,9 +29,9 @@ import (
 func Find(dir string) (string, error) {
 	for d := dir; ; d = filepath.Dir(d) {
 		path := filepath.Join(d, FileName)
-		if info, err := os.Stat(path); err == nil && !info.IsDir() {
+		if info, err := seen.Stat(path); err == nil && !info.IsDir() {
 			// One project has one path, however a person came there.
-			if real, err := filepath.EvalSymlinks(d); err == nil {
+			if real, err := seen.EvalSymlinks(d); err == nil {
 				path = filepath.Join(real, FileName)
 			}
 			return path, nil

@@ -1,0 +1,319 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"app.example/trammel/internal/lacks"
+)
+
+// keptHuts are projects that use one after the other of what decides about an answer.
+func keptHuts(t *testing.T) map[string]*hut {
+	t.Helper()
+	h := newHut(t, nil, `format = 1
+project = "heronweir"
+include = ["more.toml"]
+isolation = "clean"
+host = ["grep"]
+
+[source.c]
+kind = "catalog"
+url = "tools"
+
+[toolchain]
+keeper = "1.0"
+
+[param.lanes]
+default = "2"
+
+[variables]
+LANES = "@{param.lanes}"
+
+[file."out/station.json"]
+template = "station.tmpl"
+
+[step.count]
+run = "sh count.sh"
+reads = ["data/**/*.csv", "count.sh", "nothing/*.x"]
+makes = ["made"]
+
+[step.each]
+run = "true"
+reads = ["data"]
+per = "bay"
+
+[service.lane]
+run = "keeper"
+reads = ["lane.conf"]
+`)
+	h.publish(tool{"keeper", "sleep 600", ""})
+	for name, text := range map[string]string{
+		"more.toml": "format = 1\n[variables]\nMORE = \"1\"\n", "station.tmpl": "{\"lanes\": @{param.lanes}}\n", "count.sh": "mkdir -p made; cat data/*.csv > made/all\n",
+		"data/a.csv": "roach,3\n", "data/below/b.csv": "rudd,2\n", "lane.conf": "x", ".gitignore": "made\n.trammel\nout\n", "trammel-policy.toml": "format = 1\nname = \"Heron Weir\"\n",
+		"trammel.local.toml": "format = 1\n[variables]\nMINE = \"1\"\n",
+	} {
+		h.write(name, text)
+	}
+	if out, err := exec.Command("git", "-C", h.dir, "init", "-q").CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	huts := map[string]*hut{"clean": h}
+	huts["open"] = newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n[step.one]\nrun = \"true\"\nreads = [\"a\"]\n")
+	if s, weir, oldweir := archives(t); s != nil {
+		huts["sealed"] = sealedHut(t, s, weir, oldweir, "sealed", newTally)
+	}
+	for _, h := range huts {
+		h.ok("lock")
+		h.ok("fit", "--approve")
+	}
+	return huts
+}
+
+// questions are those whose answers are kept.
+func questions(h *hut) map[string][]string {
+	return map[string][]string{
+		"fit": {"fit"}, "show": {"show"}, "json": {"show", "--json"}, "coming": {"follow", "--enter", h.dir, "--of", "4000000", "bash"}, "shell": {"shell"},
+	}
+}
+
+// asks runs a question, and tells how many initialisers came before its answer.
+func (h *hut) asks(words ...string) (said string, initialised int) {
+	h.t.Helper()
+	c := h.command(words...)
+	c.Env = append(slices.Clone(c.Env), "GODEBUG=inittrace=1")
+	c.Stdin = strings.NewReader("exit 0\n")
+	out, err := c.CombinedOutput()
+	if err != nil {
+		h.t.Fatalf("%v: %v\n%s", words, err, out)
+	}
+	var b strings.Builder
+	for line := range strings.Lines(string(out)) {
+		if strings.HasPrefix(line, "init ") {
+			initialised++
+		} else {
+			b.WriteString(line)
+		}
+	}
+	return b.String(), initialised
+}
+
+// mostEarly is how many initialisers may come before an answer that is kept.
+const mostEarly = 60
+
+// kept asks until the answer is given early.
+func (h *hut) kept(words ...string) (said string) {
+	h.t.Helper()
+	eventually(h.t, fmt.Sprintf("the answer to %v is kept", words), func() bool {
+		text, n := h.asks(words...)
+		said = text
+		return n < mostEarly
+	})
+	return said
+}
+
+func (h *hut) answers() string {
+	return filepath.Join(filepath.Dir(h.home), "run", fmt.Sprintf("trammel-following-%d", os.Getuid()), "answers")
+}
+
+// What the system was asked of files on the way to an answer is all among what the answer
+// rests on: nothing that decides can change without its being seen.
+func TestAKeptAnswerRestsOnAllThatWasLookedAt(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	strace, err := exec.LookPath("strace")
+	if err != nil {
+		lacks.Program(t, "strace")
+	}
+	call := regexp.MustCompile(`^\d+ +(\w+)\((?:AT_FDCWD(?:<([^>]*)>)?|\d+<([^>]*)>), (?:"([^"]*)")?(.*)`)
+	for kind, h := range keptHuts(t) {
+		for name, words := range questions(h) {
+			if kind == "sealed" && name == "shell" { // a shell in a root is opened anew each time
+				continue
+			}
+			h.kept(words...)
+			if err := os.RemoveAll(h.answers()); err != nil {
+				t.Fatal(err)
+			}
+			trace := filepath.Join(t.TempDir(), "trace")
+			c := h.command(words...)
+			c.Path, c.Args = strace, append([]string{"strace", "-y", "-f", "-s", "4096", "-e", "trace=%file,getdents64,connect", "-o", trace, program}, words...)
+			if out, err := c.CombinedOutput(); err != nil {
+				t.Fatalf("%v %s", err, out)
+			}
+			found, _ := filepath.Glob(filepath.Join(h.answers(), "*"))
+			if len(found) != 1 {
+				t.Fatalf("%s %s: %d answers are kept", kind, name, len(found))
+			}
+			answer, err := os.ReadFile(found[0])
+			if err != nil {
+				t.Fatal(err)
+			}
+			rests := map[string]bool{}
+			for word := range strings.SplitSeq(string(answer), "\x00") {
+				rests[word] = true
+			}
+			raw, err := os.ReadFile(trace)
+			if err != nil {
+				t.Fatal(err)
+			}
+			looked := 0
+			for line := range strings.Lines(string(raw)) {
+				if strings.Contains(line, " execve(") && !strings.Contains(line, program) {
+					break // what a shell does is its own
+				}
+				m := call.FindStringSubmatch(line)
+				if strings.Contains(line, " getdents64(") {
+					m = []string{"", "getdents64", "", between(line, "<", ">"), "", ""}
+				}
+				if m == nil {
+					continue
+				}
+				path := m[4]
+				if !filepath.IsAbs(path) {
+					path = filepath.Join(m[2]+m[3], path)
+				}
+				if !matters(h, m[1], path, m[5]) {
+					continue
+				}
+				looked++
+				if !rests[path] {
+					t.Errorf("%s %s looked at what its answer does not rest on:\n%s", kind, name, line)
+				}
+			}
+			if looked < 20 {
+				t.Errorf("%s %s: only %d looks are told: this looks at nothing", kind, name, looked)
+			}
+		}
+	}
+}
+
+// matters tells whether what a system call looked at can decide about an answer.
+func matters(h *hut, call, path, rest string) bool {
+	for _, own := range []string{"/proc/", "/sys/", "/dev/", filepath.Dir(filepath.Dir(h.answers()))} {
+		if strings.HasPrefix(path+"/", own) {
+			return false // the process's own, and where answers lie
+		}
+	}
+	if call == "connect" { // to what is noted by its own name
+		return false
+	}
+	if call == "mkdirat" || call == "execve" || path == program {
+		return false // makes what is there already; and this program, which is told by its stamp
+	}
+	locks := []string{".sweep.lock", "lock.lock", "bin.lock", "setup.lock"}
+	if slices.Contains(locks, filepath.Base(path)) {
+		return false
+	}
+	// A folder that is passed on the way to a file, or made for a lock, is told by what is in it.
+	info, err := os.Stat(path)
+	passed := call == "openat" && (err == nil && info.IsDir() || strings.Contains(rest, "O_DIRECTORY"))
+	return !passed && !(call == "newfstatat" && path == filepath.Join(h.home, "data/store"))
+}
+
+func between(text, from, to string) string {
+	_, rest, _ := strings.Cut(text, from)
+	inner, _, _ := strings.Cut(rest, to)
+	return inner
+}
+
+// Whatever of it moves, the answer is made anew; and what is no answer is none.
+func TestAKeptAnswerHoldsWhileAllIsAsItWas(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	h := keptHuts(t)["clean"]
+	for name, words := range questions(h) {
+		if name == "json" || name == "shell" {
+			continue
+		}
+		os.RemoveAll(h.answers())
+		short := h.kept(words...)
+		found, _ := filepath.Glob(filepath.Join(h.answers(), "*"))
+		var files []string
+		for _, file := range found {
+			raw, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for word := range strings.SplitSeq(string(raw), "\x00") {
+				if strings.HasPrefix(word, filepath.Dir(h.dir)) || strings.HasPrefix(word, filepath.Dir(h.home)) {
+					files = append(files, word)
+				}
+			}
+		}
+		slices.Sort(files)
+		moved := 0
+		for i, file := range slices.Compact(files) {
+			info, err := os.Stat(file)
+			if err != nil || info.IsDir() || strings.HasPrefix(file, filepath.Join(filepath.Dir(h.home), "run")) || i%3 != 0 && !strings.HasPrefix(file, h.dir) {
+				continue
+			}
+			h.kept(words...)
+			if err := os.Chtimes(file, time.Now(), info.ModTime().Add(-time.Hour)); err != nil {
+				t.Fatal(err)
+			}
+			moved++
+			if said, n := h.asks(words...); n < mostEarly {
+				t.Errorf("%s: %s moved, and the kept answer was given:\n%s", name, file, said)
+			}
+		}
+		if moved < 5 {
+			t.Errorf("%s: only %d files could be moved", name, moved)
+		}
+		if again := h.kept(words...); name != "show" && again != short {
+			t.Errorf("%s says\n%s\nand said\n%s", name, again, short)
+		}
+		// Another folder, another environment.
+		h.env = append(h.env, "TRAMMEL_APPROVE=sha256:0000")
+		if name == "show" {
+			if said, n := h.asks(words...); n < mostEarly {
+				t.Errorf("another consent, and the kept answer was given:\n%s", said)
+			}
+		}
+		h.env = h.env[:len(h.env)-1]
+	}
+	os.RemoveAll(h.answers())
+	long := h.kept("show")
+	// What is cut or damaged is no answer, and an answer that others could have written is none.
+	found, _ := filepath.Glob(filepath.Join(h.answers(), "*"))
+	for _, file := range found {
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for cut := 0; cut < len(raw); cut += max(1, len(raw)/12) {
+			if err := os.WriteFile(file, raw[:cut], 0o600); err != nil {
+				t.Fatal(err)
+			}
+			if said, _ := h.asks("show"); firstWords(said) != firstWords(long) {
+				t.Errorf("cut at %d it says\n%s", cut, said)
+			}
+		}
+	}
+	h.kept("show")
+	if err := os.Chmod(h.answers(), 0o777); err != nil {
+		t.Fatal(err)
+	}
+	if _, n := h.asks("show"); n < mostEarly {
+		t.Error("an answer is believed that anybody could have written")
+	}
+	if err := os.Chmod(h.answers(), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	// A service that runs is asked.
+	h.kept("show")
+	h.ok("start", "lane")
+	if said, n := h.asks("show"); n < mostEarly || !strings.Contains(said, "ready") {
+		t.Errorf("a service runs, and show says\n%s", said)
+	}
+	h.ok("stop")
+}
+
+// firstWords is the first line of what show says, which tells no age.
+func firstWords(said string) string { line, _, _ := strings.Cut(said, "\n"); return line }

@@ -1,0 +1,206 @@
+package kept
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// answerFormat is the first word of a kept answer.
+const answerFormat = "trammel answer 1"
+
+// Answer is what a command said, kept with all that it looked at to say so. While each of those
+// things is as it was, the same question has the same answer, and it is given before the
+// program's libraries are initialised.
+type Answer struct {
+	Question
+	Program   File     // this program's own
+	Until     int64    // nanoseconds since 1970: what is said is true no longer; 0: as long as all is as it was
+	Variables []string // of the environment, as Variable has them
+	Entries   []File   // what was looked at; of a symbolic link, the link
+	Targets   []File   // and what the links lead to
+	Passed    []File   // folders on the way, of which only counts which ones they are: the inode
+	Reply
+}
+
+// Reply is what a command does to answer.
+type Reply struct {
+	Said    []Said
+	Becomes []string // then it becomes this command, in the environment of the checkout's plan: its file, and its arguments from the zeroth
+	Set     []string // with these variables besides, NAME=VALUE
+}
+
+// Question is what an answer was to.
+type Question struct {
+	Words   []string // the command line, without the program
+	Dir     string   // where it was given
+	User    int      // by whom
+	Columns [2]int   // of the terminals that are standard output and standard error; -1 of what is none
+}
+
+// In is the file of the answer to the question among the answers in a folder.
+func (q Question) In(folder string) string {
+	return folder + "/" + short(strings.Join(q.words(), separate))
+}
+
+func (q Question) words() []string {
+	out := append([]string{strconv.Itoa(len(q.Words))}, q.Words...)
+	return append(out, q.Dir, strconv.Itoa(q.User), strconv.Itoa(q.Columns[0]), strconv.Itoa(q.Columns[1]))
+}
+
+// Said is a piece of what a command printed.
+type Said struct {
+	To   string // "1" for standard output, "2" for standard error
+	Text string
+}
+
+// Variable is a variable of the environment as answers keep it: one that is not set has no "=".
+func Variable(name, value string, set bool) string {
+	if !set {
+		return name
+	}
+	return name + "=" + value
+}
+
+// Bytes is the answer as it is kept; nil for one that has no such form.
+func (a Answer) Bytes() []byte {
+	words := append([]string{answerFormat}, a.words()...)
+	words = append(append(words, a.Program.words()...), strconv.FormatInt(a.Until, 10))
+	for _, list := range [][]string{a.Variables, a.Becomes, a.Set} {
+		words = append(append(words, strconv.Itoa(len(list))), list...)
+	}
+	for _, list := range [][]File{a.Entries, a.Targets, a.Passed} {
+		words = append(words, strconv.Itoa(len(list)))
+		for _, f := range list {
+			words = append(words, f.words()...)
+		}
+	}
+	for _, s := range a.Said {
+		words = append(words, s.To, s.Text)
+	}
+	return joined(words)
+}
+
+// Holds reads a kept answer to the question and tells whether it is one that still holds: now is
+// the time in nanoseconds since 1970, getenv the environment's. program is the stamp of the file
+// that asks.
+func (q Question) Holds(raw []byte, program File, now int64, getenv func(string) (string, bool)) (r Reply, ok bool) {
+	words := strings.Split(string(raw), separate)
+	if len(words) < 2 || words[0] != answerFormat || words[len(words)-1] != "end" {
+		return r, false
+	}
+	words = words[1 : len(words)-1]
+	take := func(n int) (out []string) {
+		if n < 0 || n > len(words) {
+			words = nil
+			return nil
+		}
+		out, words = words[:n], words[n:]
+		return out
+	}
+	count := func() int {
+		if len(words) == 0 {
+			return -1
+		}
+		n, err := strconv.Atoi(take(1)[0])
+		if err != nil {
+			return -1
+		}
+		return n
+	}
+	asked := q.words()
+	if !slices.Equal(take(len(asked)), asked) || !slices.Equal(take(5), program.words()) {
+		return r, false
+	}
+	if until := count(); until < 0 || until > 0 && now >= int64(until) {
+		return r, false
+	}
+	for _, v := range take(count()) {
+		name, _, _ := strings.Cut(v, "=")
+		if value, set := getenv(name); Variable(name, value, set) != v {
+			return r, false
+		}
+	}
+	r.Becomes, r.Set = take(count()), take(count())
+	for _, now := range []func(string) File{entry, stampOf, passed} {
+		n := count()
+		if n < 0 || len(words) < 5*n {
+			return r, false
+		}
+		for ; n > 0; n-- {
+			f, err := fileOf(take(5))
+			if err != nil {
+				return r, false
+			}
+			if now(f.Path) != f {
+				return r, false
+			}
+		}
+	}
+	if len(words)%2 != 0 {
+		return r, false
+	}
+	for ; len(words) > 0; words = words[2:] {
+		r.Said = append(r.Said, Said{words[0], words[1]})
+	}
+	return r, true
+}
+
+// grain is how far apart two changes of a file may be and still get one time from the clock of
+// the kernel, with room to spare (CONFIG_HZ=100), and coarse the same for file systems that keep
+// whole seconds.
+const grain, coarse = int64(50 * time.Millisecond), int64(2 * time.Second)
+
+// Settled tells whether a change of the file after a moment would show in its stamp.
+func (f File) Settled(at int64) bool {
+	margin := grain
+	if f.Mod%int64(time.Second) == 0 && f.Change%int64(time.Second) == 0 {
+		margin = coarse
+	}
+	return f == File{Path: f.Path} || f.Mod < at-margin && f.Change < at-margin
+}
+
+func entry(path string) File { f, _ := entryOf(path); return f }
+
+func passed(path string) File {
+	f, link := entryOf(path)
+	if link { // which leads elsewhere when it is made anew
+		return f
+	}
+	return File{Path: path, Inode: f.Inode}
+}
+
+// PassedStamp is what tells whether a folder on the way to something is the same one.
+func PassedStamp(path string) File { return passed(path) }
+
+// Self is this program's own file (proc_pid_exe(5)).
+const Self = "/proc/self/exe"
+
+// Stamps are what tells whether a thing that is looked at is as it was: the entry, and, where
+// that is a symbolic link, what it leads to.
+func Stamps(path string) (entry File, target *File) {
+	entry, link := entryOf(path)
+	if link {
+		to := stampOf(path)
+		target = &to
+	}
+	return entry, target
+}
+
+// Stamp is where a piece goes that is not printed: the file by whose time the shell that asked
+// tells what changed since, as it stands in the text.
+const Stamp = "stamp"
+
+// Answerable tells whether the answers to a command line are kept: of what a person waits for
+// many times a day, and that nothing but files decides while nothing is to be done.
+func Answerable(words []string) bool {
+	switch strings.Join(words, " ") {
+	case "", "fit", "show", "show --json", "shell":
+		return true
+	}
+	return false
+}
+
+// Coming is the question of a shell that came into a project.
+func Coming(root, shell string) []string { return []string{"follow", "--enter", root, shell} }

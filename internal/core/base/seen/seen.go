@@ -1,0 +1,217 @@
+// Package seen notes what a command looks at, so that its answer can be kept, and given again for
+// as long as all of that is as it was (kept.Answer).
+//
+// Nothing is noted until Begin: a process answers one question, so that there is one set of notes.
+// Who looks at a file by other means than this package's says so with At, before looking; what
+// no stamp of a file tells (another process, the network, the clock) is a Doubt, and the answer
+// is not kept. A test compares the notes with the system calls of the command.
+package seen
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"app.example/trammel/internal/core/base/kept"
+)
+
+// most is how many things an answer may rest on: with more, looking at each is no faster than
+// answering anew.
+const most = 20_000
+
+// Notes are what was looked at since they were begun.
+type Notes struct {
+	mu        sync.Mutex
+	began     int64
+	until     int64
+	entries   map[string]kept.File
+	targets   map[string]kept.File
+	passed    map[string]kept.File
+	variables map[string]string
+	doubt     string
+}
+
+var current atomic.Pointer[Notes]
+
+// Begin begins to note, for this process.
+func Begin() *Notes {
+	n := &Notes{began: time.Now().UnixNano(), entries: map[string]kept.File{}, targets: map[string]kept.File{}, passed: map[string]kept.File{}, variables: map[string]string{}}
+	current.Store(n)
+	return n
+}
+
+// Noting tells whether somebody will want the notes.
+func Noting() bool { return current.Load() != nil }
+
+// At notes that a file or folder is about to be looked at, or found missing. Of a folder it
+// notes which names are in it, and not what those are.
+func At(path string) {
+	n := current.Load()
+	if n == nil {
+		return
+	}
+	if !filepath.IsAbs(path) {
+		n.doubts("a path that is not absolute: " + path)
+		return
+	}
+	path = filepath.Clean(path)
+	entry, target := kept.Stamps(path)
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	was, known := n.entries[path]
+	if known && was != entry || !entry.Settled(n.began) {
+		n.doubt = "it changes: " + path
+	}
+	if len(n.entries) >= most {
+		n.doubt = "more than are worth it"
+		return
+	}
+	n.entries[path] = entry
+	if target != nil {
+		if !target.Settled(n.began) {
+			n.doubt = "it changes: " + path
+		}
+		n.targets[path] = *target
+	}
+}
+
+// pass notes that a path goes through a folder: what else is in it decides nothing.
+func pass(path string) {
+	if n := current.Load(); n != nil {
+		stamp := kept.PassedStamp(path)
+		n.mu.Lock()
+		defer n.mu.Unlock()
+		if was, known := n.passed[path]; known && was != stamp {
+			n.doubt = "it changes: " + path
+		}
+		n.passed[path] = stamp
+	}
+}
+
+// Doubt says that the answer rests on what no file tells, and on what.
+func Doubt(on string) {
+	if n := current.Load(); n != nil {
+		n.doubts(on)
+	}
+}
+
+func (n *Notes) doubts(on string) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.doubt = on
+}
+
+// Until says that the answer is another one from a moment on.
+func Until(t time.Time) {
+	n := current.Load()
+	if n == nil {
+		return
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if at := t.UnixNano(); n.until == 0 || at < n.until {
+		n.until = at
+	}
+}
+
+// Variable notes that a variable of the environment was looked at.
+func Variable(name, value string, set bool) {
+	n := current.Load()
+	if n == nil {
+		return
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.variables[name] = kept.Variable(name, value, set)
+}
+
+// Answer is a reply with all that it rests on; ok is false where there is a doubt.
+func (n *Notes) Answer(q kept.Question, program kept.File, r kept.Reply) (a kept.Answer, ok bool) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	a = kept.Answer{Question: q, Program: program, Until: n.until, Reply: r}
+	for _, v := range n.variables {
+		a.Variables = append(a.Variables, v)
+	}
+	slices.Sort(a.Variables)
+	a.Entries, a.Targets, a.Passed = sorted(n.entries), sorted(n.targets), sorted(n.passed)
+	return a, n.doubt == ""
+}
+
+// Why is what the answer rests on that no file tells; "" where there is nothing of the kind.
+func (n *Notes) Why() string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.doubt
+}
+
+func sorted(files map[string]kept.File) []kept.File {
+	out := make([]kept.File, 0, len(files))
+	for _, f := range files {
+		out = append(out, f)
+	}
+	slices.SortFunc(out, func(a, b kept.File) int { return strings.Compare(a.Path, b.Path) })
+	return out
+}
+
+// Stat is os.Stat, noted.
+func Stat(path string) (fs.FileInfo, error) { At(path); return os.Stat(path) }
+
+// Lstat is os.Lstat, noted.
+func Lstat(path string) (fs.FileInfo, error) { At(path); return os.Lstat(path) }
+
+// ReadDir is os.ReadDir, noted.
+func ReadDir(path string) ([]fs.DirEntry, error) { At(path); return os.ReadDir(path) }
+
+// Readlink is os.Readlink, noted.
+func Readlink(path string) (string, error) { At(path); return os.Readlink(path) }
+
+// EvalSymlinks is filepath.EvalSymlinks, noted with each folder on the way.
+func EvalSymlinks(path string) (string, error) {
+	if Noting() {
+		for at := path; ; at = filepath.Dir(at) {
+			pass(at)
+			if at == filepath.Dir(at) {
+				break
+			}
+		}
+	}
+	return filepath.EvalSymlinks(path)
+}
+
+// Getenv is os.Getenv, noted.
+func Getenv(name string) string {
+	value, set := os.LookupEnv(name)
+	Variable(name, value, set)
+	return value
+}
+
+// Glob is filepath.Glob, of which no stamp tells that it finds the same again.
+func Glob(pattern string) ([]string, error) {
+	Doubt("what " + pattern + " finds")
+	return filepath.Glob(pattern)
+}
+
+// DirFS is os.DirFS, noted.
+func DirFS(dir string) fs.FS { return folder{dir, os.DirFS(dir)} }
+
+type folder struct {
+	dir string
+	fs.FS
+}
+
+func (f folder) at(name string) { At(filepath.Join(f.dir, filepath.FromSlash(name))) }
+
+func (f folder) Open(name string) (fs.File, error) { f.at(name); return f.FS.Open(name) }
+
+func (f folder) Stat(name string) (fs.FileInfo, error) { f.at(name); return fs.Stat(f.FS, name) }
+
+func (f folder) ReadDir(name string) ([]fs.DirEntry, error) {
+	f.at(name)
+	return fs.ReadDir(f.FS, name)
+}
