@@ -183,7 +183,8 @@ func TestAKeptAnswerRestsOnAllThatWasLookedAt(t *testing.T) {
 					continue
 				}
 				looked++
-				if !rests[path] {
+				link := m[1] == "readlinkat" || strings.Contains(m[5], "S_IFLNK") // which does not change without its folder
+				if !rests[path] && !(link && rests[filepath.Dir(path)]) {
 					t.Errorf("%s %s looked at what its answer does not rest on:\n%s", kind, name, line)
 				}
 			}

@@ -83,7 +83,7 @@ func keepAnswer(notes *seen.Notes, words []string, r kept.Reply) {
 	if program == nil {
 		return
 	}
-	q := kept.Question{Words: words, Dir: dir, User: os.Getuid(), Columns: [2]int{kept.Columns(1), kept.Columns(2)}}
+	q := kept.Question{Words: words, Dir: dir, User: os.Getuid(), Path: os.Getenv("PATH"), Columns: [2]int{kept.Columns(1), kept.Columns(2)}}
 	answer, ok := notes.Answer(q, *program, r)
 	if !ok {
 		return

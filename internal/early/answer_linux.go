@@ -26,7 +26,8 @@ func answer(words []string) {
 	environ := os.Environ()
 	getenv := variables(environ)
 	session := kept.Session(os.Getenv)
-	q := kept.Question{Words: words, Dir: dir, User: os.Getuid(), Columns: [2]int{kept.Columns(1), kept.Columns(2)}}
+	path, _ := getenv("PATH")
+	q := kept.Question{Words: words, Dir: dir, User: os.Getuid(), Path: path, Columns: [2]int{kept.Columns(1), kept.Columns(2)}}
 	raw, err := regular(q.In(kept.Answers(session)))
 	if err != nil || !kept.Own(session) || !kept.Own(kept.Answers(session)) {
 		return

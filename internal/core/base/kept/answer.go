@@ -36,6 +36,7 @@ type Question struct {
 	Words   []string // the command line, without the program
 	Dir     string   // where it was given
 	User    int      // by whom
+	Path    string   // PATH, which terminals often have of their own
 	Columns [2]int   // of the terminals that are standard output and standard error; -1 of what is none
 }
 
@@ -46,7 +47,7 @@ func (q Question) In(folder string) string {
 
 func (q Question) words() []string {
 	out := append([]string{strconv.Itoa(len(q.Words))}, q.Words...)
-	return append(out, q.Dir, strconv.Itoa(q.User), strconv.Itoa(q.Columns[0]), strconv.Itoa(q.Columns[1]))
+	return append(out, q.Dir, q.Path, strconv.Itoa(q.User), strconv.Itoa(q.Columns[0]), strconv.Itoa(q.Columns[1]))
 }
 
 // Said is a piece of what a command printed.
@@ -195,11 +196,13 @@ const Stamp = "stamp"
 // Answerable tells whether the answers to a command line are kept: of what a person waits for
 // many times a day, and that nothing but files decides while nothing is to be done.
 func Answerable(words []string) bool {
-	switch strings.Join(words, " ") {
-	case "", "fit", "show", "show --json", "shell":
+	if len(words) == 1 && words[0] == "shell" {
 		return true
 	}
-	return false
+	if len(words) > 1 && (words[0] == "--dir" || words[0] == "-C") {
+		words = words[2:]
+	}
+	return slices.ContainsFunc([][]string{{}, {"fit"}, {"show"}, {"show", "--json"}}, func(known []string) bool { return slices.Equal(words, known) })
 }
 
 // Coming is the question of a shell that came into a project.

@@ -49,8 +49,10 @@ func Begin() *Notes {
 func Noting() bool { return current.Load() != nil }
 
 // At notes that a file or folder is about to be looked at, or found missing. Of a folder it
-// notes which names are in it, and not what those are.
-func At(path string) {
+// notes which names are in it, and not what those are; but for links, which cannot change without it.
+func At(path string) { at(path, true) }
+
+func at(path string, follow bool) {
 	n := current.Load()
 	if n == nil {
 		return
@@ -72,7 +74,7 @@ func At(path string) {
 		return
 	}
 	n.entries[path] = entry
-	if target != nil {
+	if target != nil && follow {
 		if !target.Settled(n.began) {
 			n.doubt = "it changes: " + path
 		}
@@ -163,13 +165,13 @@ func sorted(files map[string]kept.File) []kept.File {
 func Stat(path string) (fs.FileInfo, error) { At(path); return os.Stat(path) }
 
 // Lstat is os.Lstat, noted.
-func Lstat(path string) (fs.FileInfo, error) { At(path); return os.Lstat(path) }
+func Lstat(path string) (fs.FileInfo, error) { at(path, false); return os.Lstat(path) }
 
 // ReadDir is os.ReadDir, noted.
 func ReadDir(path string) ([]fs.DirEntry, error) { At(path); return os.ReadDir(path) }
 
-// Readlink is os.Readlink, noted.
-func Readlink(path string) (string, error) { At(path); return os.Readlink(path) }
+// Readlink is os.Readlink, noted; not what the link leads to.
+func Readlink(path string) (string, error) { at(path, false); return os.Readlink(path) }
 
 // EvalSymlinks is filepath.EvalSymlinks, noted with each folder on the way.
 func EvalSymlinks(path string) (string, error) {
@@ -205,13 +207,13 @@ type folder struct {
 	fs.FS
 }
 
-func (f folder) at(name string) { At(filepath.Join(f.dir, filepath.FromSlash(name))) }
+func (f folder) note(name string) { At(filepath.Join(f.dir, filepath.FromSlash(name))) }
 
-func (f folder) Open(name string) (fs.File, error) { f.at(name); return f.FS.Open(name) }
+func (f folder) Open(name string) (fs.File, error) { f.note(name); return f.FS.Open(name) }
 
-func (f folder) Stat(name string) (fs.FileInfo, error) { f.at(name); return fs.Stat(f.FS, name) }
+func (f folder) Stat(name string) (fs.FileInfo, error) { f.note(name); return fs.Stat(f.FS, name) }
 
 func (f folder) ReadDir(name string) ([]fs.DirEntry, error) {
-	f.at(name)
+	f.note(name)
 	return fs.ReadDir(f.FS, name)
 }
