@@ -293,7 +293,7 @@ func findTools(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.St
 		var errs []error
 		packages, errs = resolve.Packages(ctx, p.Declaration, machine(p), client(p, c.Bool("offline")), word)
 		for _, err := range errs {
-			s.Say("Not looked up: %s", firstLine(err))
+			s.Say("Not looked up: %s", fault.FirstLine(err))
 		}
 		if from := c.String("source"); from != "" {
 			packages = slices.DeleteFunc(packages, func(k resolve.Package) bool { return k.Source != from })
@@ -482,13 +482,16 @@ func edit(ctx context.Context, c *cli.Command, change func(file string, source [
 		s.Say("%s is new. It is yours alone: keep it out of version control.", filepath.Base(file))
 	}
 	given, _ := approval.Check(p)
-	err = lockInto(ctx, c, s, p.WithWritten(d, overlay), lockOrder{write: !c.Bool("no-lock"), first: func() error {
+	order := lockOrder(c, p)
+	order.Unsaid = c.Bool("no-lock")
+	order.First = func() error {
 		mode := os.FileMode(0o644)
 		if info, err := os.Stat(file); err == nil {
 			mode = info.Mode().Perm()
 		}
 		return disk.Write(file, after, mode)
-	}})
+	}
+	err = lockInto(ctx, c, s, p.WithWritten(d, overlay), order)
 	if err != nil || !given.Holds() || c.Bool("no-lock") || c.Bool("local") {
 		return err
 	}

@@ -95,7 +95,7 @@ func stockAction(ctx context.Context, c *cli.Command) error {
 		for _, on := range platforms {
 			done, err := fit.Stock(ctx, given.For(p.Shared().On(on)), options, to, c.Bool("again"))
 			if errors.Is(err, fit.ErrElsewhere) && len(platforms) > 1 {
-				left = append(left, fmt.Sprintf("%s: %s", on, firstLine(err)))
+				left = append(left, fmt.Sprintf("%s: %s", on, fault.FirstLine(err)))
 				continue
 			}
 			if err != nil {

@@ -12,11 +12,8 @@ import (
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/acting/fit"
 	"app.example/trammel/internal/core/acting/setup"
-	"app.example/trammel/internal/core/acting/supply"
 	"app.example/trammel/internal/core/base/canon"
-	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
@@ -88,136 +85,28 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	done, err := fitAll(ctx, c, given, fitOrder{tools, steps, again, c.Bool("exact")})
+	done, err := fitAll(ctx, c, given, setup.FitOrder{Tools: tools, Steps: steps, Again: again, Exact: c.Bool("exact")})
 	if err != nil {
 		return err
 	}
 	fitReport(s, p, done)
-	if done.learnt {
+	if done.Learnt {
 		s.Say("What steps and add-ons left behind is in %s now; commit it.", lock.FileName)
 	}
 	return nil
 }
 
-// fitOrder says what to fit; nothing named is all.
-type fitOrder struct {
-	tools, steps, again []string
-	exact               bool
-}
-
-// fitDone is what was done.
-type fitDone struct {
-	result                 *fit.Result
-	rendered, removed, ran []string
-	learnt                 bool
-}
-
-// fitAll makes this machine match a lock: tools, files, add-ons, steps, and the plan.
-func fitAll(ctx context.Context, c *cli.Command, g approval.Given, o fitOrder) (done fitDone, err error) {
-	var addons []setup.AddonResult
-	p := g.State()
-	p.Tidy()
-	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
-		options, err := fitOptions(p, c.Bool("offline"))
-		if err != nil {
-			return err
-		}
-		options.Check = o.tools
-		if file := c.String("bundle"); file != "" {
-			wants, unread := supply.Wanted(p, []platform.Platform{p.Platform})
-			if _, err := fit.ReadBundle(ctx, p, wants, file); err != nil {
-				return err
-			}
-			if g, err = supplied(ctx, g, wants, unread); err != nil {
-				return err
-			}
-			options.Client, options.Bundled = client(p, true), true
-		}
-		var plan *environ.Plan
-		g, plan, done.result, err = fit.Tools(ctx, g, options)
-		if err != nil {
-			return err
-		}
-		if compiled, err := plan.Compile(g); err == nil {
-			compiled.Keep()
-		}
-		if len(p.Declaration.Steps)+len(p.Declaration.Files)+len(p.Declaration.Secrets)+len(p.Declaration.Addons) == 0 {
-			return nil
-		}
-		up, err := setup.Of(g, plan)
-		if err != nil {
-			return err
-		}
-		for _, text := range up.SecretRemarks() {
-			event.Say(ctx, text)
-		}
-		if done.rendered, err = up.Render(ctx); err != nil {
-			return err
-		}
-		if len(o.steps) == 0 {
-			if addons, err = up.Addons(ctx, o.exact); err != nil {
-				return err
-			}
-		}
-		none := len(o.steps) == 0 && len(o.tools) > 0 && len(o.again) == 0
-		done.ran, err = up.RunSteps(ctx, setup.Choice{Only: o.steps, None: none, Again: o.again})
-		if err != nil {
-			return err
-		}
-		pictures := map[string][]string{}
-		for _, a := range addons {
-			pictures[a.Name] = a.Picture
-		}
-		done.learnt, err = up.Learn(ctx, pictures)
-		return err
-	})
-	if err != nil {
+// fitAll makes this machine match a lock, and shows the work.
+func fitAll(ctx context.Context, c *cli.Command, g approval.Given, o setup.FitOrder) (done setup.Fitted, err error) {
+	o.Bundle = c.String("bundle")
+	if o.Options, err = fitOptions(g.State(), c.Bool("offline") || o.Bundle != ""); err != nil {
 		return done, err
 	}
-	for _, a := range addons {
-		for _, item := range a.Added {
-			done.result.Added = append(done.result.Added, a.Name+" "+item)
-		}
-		for _, item := range a.Removed {
-			done.removed = append(done.removed, a.Name+" "+item)
-		}
-	}
-	return done, nil
-}
-
-// supplied has the steps find what they ask registries for in what a bundle brought, for as
-// long as the context lasts, and says first what of it is not there.
-func supplied(ctx context.Context, g approval.Given, wants []supply.Want, unread []string) (approval.Given, error) {
-	p := *g.State()
-	for _, why := range unread {
-		event.Say(ctx, "what a step may ask a registry for is not known: "+why)
-	}
-	if len(wants) == 0 {
-		return g, nil
-	}
-	if absent := supply.Absent(p.Places.Archives(), wants); len(absent) > 0 {
-		const most = 5
-		text := names(absent[:min(len(absent), most)], supply.Want.Label)
-		if len(absent) > most {
-			text += fmt.Sprintf(" and %d more", len(absent)-most)
-		}
-		event.Say(ctx, "not in the bundle, so that a step which asks for it fails: "+text)
-	}
-	shop, err := supply.Open(p.Places.Archives(), wants)
-	if err != nil {
-		return g, err
-	}
-	context.AfterFunc(ctx, shop.Close)
-	instead := map[string]bool{}
-	for _, line := range shop.Variables() {
-		name, _, _ := strings.Cut(line, "=")
-		instead[strings.ToLower(name)] = true // npm takes its own in both cases
-	}
-	p.Host.Environ = append(slices.DeleteFunc(slices.Clone(p.Host.Environ), func(line string) bool {
-		name, _, _ := strings.Cut(line, "=")
-		return instead[strings.ToLower(name)]
-	}), shop.Variables()...)
-	return g.For(&p), nil
+	err = withProgress(ctx, screen(c), func(ctx context.Context) error {
+		done, err = setup.Fit(ctx, g, o)
+		return err
+	})
+	return done, err
 }
 
 // applied is what a command that needs the environment asks for: everything that it is made
@@ -248,10 +137,10 @@ func prepared(ctx context.Context, c *cli.Command, g approval.Given) (*setup.Set
 }
 
 // fitReport says what was done and what was left alone, and what to do next.
-func fitReport(s *ui.Screen, p *checkout.State, done fitDone) {
-	r := done.result
+func fitReport(s *ui.Screen, p *checkout.State, done setup.Fitted) {
+	r := done.Result
 	s.Print("%s   environment %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(p.Lock.EnvironmentID(p.Platform)))
-	idle := len(r.Added)+len(r.Mended)+len(done.ran)+len(done.rendered)+len(done.removed) == 0
+	idle := len(r.Added)+len(r.Mended)+len(done.Ran)+len(done.Rendered)+len(done.Removed) == 0
 	row := func(word string, list []string) {
 		const most = 12
 		if len(list) > most {
@@ -266,9 +155,9 @@ func fitReport(s *ui.Screen, p *checkout.State, done fitDone) {
 	}
 	row("added", r.Added)
 	row("mended", r.Mended)
-	row("removed", done.removed)
-	row("made", done.rendered)
-	row("ran", done.ran)
+	row("removed", done.Removed)
+	row("made", done.Rendered)
+	row("ran", done.Ran)
 	if idle {
 		s.Print("  nothing to do")
 	} else if r.Kept > 0 {

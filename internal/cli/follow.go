@@ -170,7 +170,7 @@ func enter(root, shell string, pid int) string {
 	p, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: root, Bay: bay.Main}, checkout.Locate{})
 	if err != nil {
 		w.watch(filepath.Join(root, declare.FileName))
-		w.remark(firstLine(err))
+		w.remark(fault.FirstLine(err))
 		if _, had := approval.Last(places, root); had {
 			w.hideAll(hostNow(), places)
 		}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/checkout"
@@ -56,7 +57,7 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 		}
 		return err
 	}
-	_, err = fitAll(ctx, c, given, fitOrder{})
+	_, err = fitAll(ctx, c, given, setup.FitOrder{})
 	return err
 }
 

@@ -3,21 +3,16 @@ package cli
 import (
 	"context"
 	"errors"
-	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/acting/locking"
 	"app.example/trammel/internal/core/base/canon"
-	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
-	"app.example/trammel/internal/core/checkout/policy"
-	"app.example/trammel/internal/core/origins/resolve"
-	"app.example/trammel/internal/core/running/step"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -84,18 +79,18 @@ func lockAction(ctx context.Context, c *cli.Command) error {
 	if len(tools) > 0 && !c.Bool("renew") {
 		return fault.New(fault.ErrUsage, "toolchains are named only to renew them").Advise("Write: trammel lock --renew %s", tools[0])
 	}
-	order := lockOrder{write: true}
+	order := lockOrder(c, p)
 	if text := c.String("as-of"); text != "" {
-		if order.asOf, err = declare.ParseDate(text); err != nil {
+		if order.AsOf, err = declare.ParseDate(text); err != nil {
 			return fault.New(fault.ErrUsage, "%q is not a date", text).Advise("Write a day such as 2026-03-01, or a moment such as 2026-03-01T12:00:00Z.")
 		}
 	}
-	order.renew = func(tool string) bool {
-		return !order.asOf.IsZero() || c.Bool("renew") && (len(tools) == 0 || slices.Contains(tools, tool))
+	order.Renew = func(tool string) bool {
+		return !order.AsOf.IsZero() || c.Bool("renew") && (len(tools) == 0 || slices.Contains(tools, tool))
 	}
 	for _, t := range tools {
 		if _, _, ok := declare.LibraryName(t); ok {
-			order.libraries = append(order.libraries, t)
+			order.Libraries = append(order.Libraries, t)
 		}
 	}
 	if err := lockInto(ctx, c, s, p, order); err != nil || !c.Bool("complete") {
@@ -144,157 +139,40 @@ func inSet(p *checkout.State, set, library string) error {
 	return fault.New(fault.ErrUsage, "libraries %s have no package %q", set, library).Advise("%s", fault.DidYouMean(library, names))
 }
 
-// lockOrder says how to lock.
-type lockOrder struct {
-	renew func(tool string) bool
-
-	libraries []string // "SET/PACKAGE" to renew alone
-
-	asOf  time.Time
-	first func() error // to do when everything resolved, before the lock is written
-	write bool
+// lockOrder is how this command line says to lock.
+func lockOrder(c *cli.Command, p *checkout.State) locking.Order {
+	return locking.Order{Machine: machine(p), Client: client(p, c.Bool("offline")), Older: c.Bool("older-release")}
 }
 
-// lockInto resolves the declaration of p, writes the lock and says what changed.
-func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State, order lockOrder) error {
-	p, err := p.MakeLocal()
-	if err != nil {
-		return err
-	}
-	p.Tidy()
-	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(p.Dir()), "lock.lock"))
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	old, err := lock.Read(p.Dir()) // again, under the lock: another process may have written it
-	if raw, readErr := lock.ReadBytes(p.Dir(), lock.FileName); err != nil && readErr == nil {
-		if ours, theirs, ok := lock.Sides(raw); ok {
-			var apart []string
-			old, apart = lock.Agreed(ours, theirs)
-			err = nil
-			if len(apart) == 0 {
-				s.Say("The lock is in conflict; what both sides have is taken over.")
-			} else {
-				s.Say("The lock is in conflict; what both sides have is taken over, and resolved anew: %s", strings.Join(apart, ", "))
-			}
-		}
-	}
-	if err != nil && !errors.Is(err, lock.ErrNone) {
-		// What cannot be read cannot be kept: everything is resolved anew.
-		s.Say("The lock that is there is not used: %s", firstLine(err))
-		old = nil
-	}
-	if err := policy.Err(p.Policies.Declared(p.Written)); err != nil {
-		return err
-	}
-	var fresh *lock.Lock
-	err = withProgress(ctx, s, func(ctx context.Context) error {
-		fresh, err = resolve.Resolve(ctx, p.Written, machine(p), client(p, c.Bool("offline")), resolve.Options{
-			Old: old, Now: time.Now(), Renew: order.renew, RenewLibraries: order.libraries, AsOf: order.asOf, Older: c.Bool("older-release"),
-		})
+// lockInto makes the lock of what p declares, and says what changed.
+func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State, order locking.Order) error {
+	var made *locking.Made
+	err := withProgress(ctx, s, func(ctx context.Context) (err error) {
+		made, err = locking.Lock(ctx, p, order)
 		return err
 	})
-	if err != nil {
+	switch {
+	case err != nil:
 		return err
-	}
-	if err := policy.Err(p.Policies.Locked(fresh)); err != nil {
-		return err
-	}
-	if order.first != nil {
-		if err := order.first(); err != nil {
-			return err
-		}
-	}
-	if !order.write {
+	case order.Unsaid:
 		s.Print("%s is changed; the lock is not. Lock: trammel lock", declare.FileName)
 		return nil
+	case c.Bool("json"):
+		return tell(s, lockResult{1, made.Lock.ID(), len(made.Changes) > 0, made.Changes})
 	}
-	// What a card has no place for is found before anything is written.
-	if _, err := p.WithLock(p.Written, fresh); err != nil {
-		return err
-	}
-	takeEvidence(p, fresh)
-	changes := lock.Changes(old, fresh)
-	if old != nil && len(changes) > 0 {
-		if err := old.WriteFile(checkout.EarlierLock(p.Dir())); err != nil {
-			return err
-		}
-	}
-	if len(changes) > 0 || old == nil {
-		if err := putAside(p, old); err != nil {
-			return err
-		}
-	}
-	if err := fresh.Write(p.Dir()); err != nil {
-		return err
-	}
-	own, err := lockOverlay(ctx, c, s, p, order)
-	if err != nil {
-		return err
-	}
-	changes = append(changes, own...)
-	if c.Bool("json") {
-		return tell(s, lockResult{1, fresh.ID(), len(changes) > 0, changes})
-	}
-	s.Print("%s   lock %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(fresh.ID()))
-	for _, x := range changes {
+	s.Print("%s   lock %s", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(made.Lock.ID()))
+	for _, x := range made.Changes {
 		if strings.Contains(x, "HAS OTHER BYTES") {
 			x = s.Paint(ui.Red, x)
 		}
 		s.Print("  %s", x)
 	}
-	if len(changes) == 0 {
+	if len(made.Changes) == 0 {
 		s.Print("  nothing changed")
 		return nil
 	}
 	s.Say("Next: trammel fit")
 	return nil
-}
-
-// lockOverlay locks a person's own additions, in a lock of their own.
-func lockOverlay(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State, order lockOrder) ([]string, error) {
-	path := lock.OverlayPath(p.Dir())
-	if p.Overlay == nil {
-		return nil, nil
-	}
-	old, err := lock.ReadFile(path)
-	if err != nil {
-		old = nil
-	}
-	if err := policy.Err(p.Policies.Declared(p.Overlay)); err != nil {
-		return nil, err
-	}
-	var fresh *lock.Lock
-	err = withProgress(ctx, s, func(ctx context.Context) error {
-		fresh, err = resolve.Resolve(ctx, p.Overlay, machine(p), client(p, c.Bool("offline")), resolve.Options{
-			Old: old, Now: time.Now(), Renew: order.renew, AsOf: order.asOf, Older: c.Bool("older-release"),
-		})
-		return err
-	})
-	if err == nil {
-		err = policy.Err(p.Policies.Locked(fresh))
-	}
-	if err != nil {
-		return nil, err
-	}
-	changes := lock.Changes(old, fresh)
-	if old == nil {
-		changes = slices.DeleteFunc(changes, func(x string) bool { return strings.HasPrefix(x, "+ platform") })
-	}
-	for i, x := range changes {
-		changes[i] = x + "   (yours)"
-	}
-	return changes, fresh.WriteFile(path)
-}
-
-func firstLine(err error) string {
-	for i, r := range err.Error() {
-		if r == '\n' {
-			return err.Error()[:i]
-		}
-	}
-	return err.Error()
 }
 
 func lockCheck(s *ui.Screen, p *checkout.State) error {
@@ -307,17 +185,4 @@ func lockCheck(s *ui.Screen, p *checkout.State) error {
 	}
 	s.Print("%s   lock %s   ok", s.Paint(ui.Accent, p.Declaration.Project), canon.Short(l.ID()))
 	return nil
-}
-
-// takeEvidence takes what steps said when they were last done here over into a lock.
-func takeEvidence(p *checkout.State, l *lock.Lock) {
-	marks := step.MarksIn(p.Done(), p.Bay.Records)
-	for _, x := range p.Declaration.Steps {
-		if _, had := l.Evidence[x.Name]; !had {
-			continue // the first fit brings it
-		}
-		if m, ok := marks.Read(x); ok && !x.Evidence.Empty() {
-			l.Evidence[x.Name] = m.Evidence
-		}
-	}
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/acting/locking"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
@@ -36,28 +37,6 @@ func recallCommand() *cli.Command {
 	}
 }
 
-// keptLocks is where locks are put aside in a checkout without version control.
-func keptLocks(dir string) string { return filepath.Join(checkout.Local(dir), "locks") }
-
-// lockedDeclaration is a copy of the declaration that the present lock was made of.
-func lockedDeclaration(dir string) string { return filepath.Join(checkout.Local(dir), "locked.toml") }
-
-// putAside keeps the lock that is about to be replaced, and the new lock's declaration.
-func putAside(p *checkout.State, old *lock.Lock) error {
-	dir := p.Dir()
-	if old != nil {
-		before, _ := disk.ReadWithin(dir, filepath.Join(checkout.LocalName, "locked.toml"), disk.MostText)
-		if err := history.PutAside(keptLocks(dir), old, before, time.Now()); err != nil {
-			return err
-		}
-	}
-	text, err := disk.ReadWithin(p.Dir(), filepath.Base(p.Written.File), disk.MostText)
-	if err != nil {
-		return err
-	}
-	return disk.WriteCache(lockedDeclaration(dir), text)
-}
-
 func recallAction(ctx context.Context, c *cli.Command) error {
 	places := []bool{c.Bool("list"), c.String("against") != "", c.Args().Present()}
 	asked := 0
@@ -75,7 +54,7 @@ func recallAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	dir := filepath.Dir(file)
-	h, err := history.Open(dir, keptLocks(dir))
+	h, err := history.Open(dir, locking.Kept(dir))
 	if err != nil {
 		return err
 	}
@@ -214,7 +193,7 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, h *history.H
 				}
 			}()
 		}
-		if err := history.PutAside(keptLocks(dir), now, own, time.Now()); err != nil {
+		if err := history.PutAside(locking.Kept(dir), now, own, time.Now()); err != nil {
 			return err
 		}
 		if err := now.WriteFile(checkout.EarlierLock(dir)); err != nil {
@@ -222,7 +201,7 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, h *history.H
 		}
 	}
 	if c.Bool("declaration") {
-		if err := disk.WriteCache(lockedDeclaration(dir), r.Declaration); err != nil {
+		if err := disk.WriteCache(locking.Declared(dir), r.Declaration); err != nil {
 			return err
 		}
 		err = checkout.Replace(places, checkout.Pending{File: file, Declaration: r.Declaration, Lock: r.Lock.Bytes()})

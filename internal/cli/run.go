@@ -430,7 +430,7 @@ func doAction(ctx context.Context, c *cli.Command) error {
 	}
 	plan, given, err := planFor(ctx, c)
 	if errors.Is(err, fault.ErrNotApproved) && slices.Contains(args[1:], "--approve") {
-		return fault.New(fault.ErrNotApproved, "%s", firstLine(err)).
+		return fault.New(fault.ErrNotApproved, "%s", fault.FirstLine(err)).
 			Advise("What stands behind %s is for the routine; Trammel's own options stand before it: trammel do --approve %s", args[0], args[0])
 	}
 	if err != nil {

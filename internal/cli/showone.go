@@ -160,7 +160,7 @@ func showOther(s *sheet, p *checkout.State, name string) (found bool) {
 func showTool(s *sheet, p *checkout.State, t declare.Toolchain, l *lock.Lock, err error) {
 	facts := []fact{{"asked for", fmt.Sprintf("%s   (%s:%d)", t.Ask, p.FileOf(t.Place.File), t.Place.Line)}}
 	if l == nil {
-		s.print(t.Name, "toolchain", append(facts, fact{"locked", "no: " + firstLine(err)}))
+		s.print(t.Name, "toolchain", append(facts, fact{"locked", "no: " + fault.FirstLine(err)}))
 		return
 	}
 	item := l.Items[t.Name]
@@ -218,7 +218,7 @@ func showLibraries(s *sheet, p *checkout.State, name string) bool {
 	}
 	facts := []fact{{"declared", fmt.Sprintf("%s:%d", p.FileOf(x.Place.File), x.Place.Line)}}
 	if p.Lock == nil {
-		s.print(name, "libraries", append(facts, fact{"locked", "no: " + firstLine(p.LockErr)}))
+		s.print(name, "libraries", append(facts, fact{"locked", "no: " + fault.FirstLine(p.LockErr)}))
 		return true
 	}
 	locked := p.Lock.Libraries[set]

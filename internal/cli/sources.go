@@ -56,11 +56,11 @@ func sourcesAction(ctx context.Context, c *cli.Command) error {
 		}
 		switch {
 		case err != nil:
-			x.State, x.Reason = "missing", firstLine(err)
+			x.State, x.Reason = "missing", fault.FirstLine(err)
 		case !c.Bool("offline"):
 			x.State = "ok"
 			if err := opened.Probe(ctx); err != nil && !fetch.NotFound(err) {
-				x.State, x.Reason = "failed", firstLine(err)
+				x.State, x.Reason = "failed", fault.FirstLine(err)
 				failed = true
 			}
 		}

@@ -215,3 +215,9 @@ func distance(a, b string) int {
 func OneLine(err error) string {
 	return strings.Join(strings.Fields(strings.ReplaceAll(err.Error(), "\n", ". ")), " ")
 }
+
+// FirstLine is what an error says before its advice.
+func FirstLine(err error) string {
+	line, _, _ := strings.Cut(err.Error(), "\n")
+	return line
+}
