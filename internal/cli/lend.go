@@ -82,20 +82,9 @@ func lendAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	at, bind := c.String("to"), ""
-	switch {
-	case c.String("through") != "":
-		bind = "127.0.0.1"
-		if at, err = hostOf(c.String("through")); err != nil {
-			return err
-		}
-	case at == "":
-		if at = lend.Here(); at == "" {
-			return fault.New(fault.ErrUsage, "this machine has no address by which others could reach it").Advise("Name one: trammel lend %s --to ADDRESS. Or an SSH server that both of you reach: --through USER@HOST", name)
-		}
-		bind = at
-	default:
-		bind = at
+	at, bind, err := reachedAt(c, name)
+	if err != nil {
+		return err
 	}
 	if err := consentToLend(ctx, c, s, p, name, at, span); err != nil {
 		return err
@@ -156,6 +145,25 @@ func lendAction(ctx context.Context, c *cli.Command) error {
 		invite(s, name, out)
 	}
 	err = loan.Serve(ctx, l, certificate)
+	return endLoan(ctx, c, p, loan, record, err)
+}
+
+// reachedAt is where others reach a loan, and the address of this machine that it listens on.
+func reachedAt(c *cli.Command, name string) (at, bind string, err error) {
+	if through := c.String("through"); through != "" {
+		at, err = hostOf(through)
+		return at, "127.0.0.1", err
+	}
+	if at = c.String("to"); at == "" {
+		if at = lend.Here(); at == "" {
+			return "", "", fault.New(fault.ErrUsage, "this machine has no address by which others could reach it").Advise("Name one: trammel lend %s --to ADDRESS. Or an SSH server that both of you reach: --through USER@HOST", name)
+		}
+	}
+	return at, at, nil
+}
+
+// endLoan notes a loan that ended, err being how, and says who came.
+func endLoan(ctx context.Context, c *cli.Command, p *checkout.State, loan *lend.Loan, record lend.Record, err error) error {
 	record.Ended, record.Visitors = time.Now().UTC(), loan.Visitors()
 	if record.Visitors == nil {
 		record.Visitors = []lend.Visitor{}
@@ -167,13 +175,13 @@ func lendAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		return tell(s, lentOut{Format: 1, Loans: []lend.Record{record}})
+		return tell(screen(c), lentOut{Format: 1, Loans: []lend.Record{record}})
 	}
 	why := "The loan ended."
 	if errors.Is(context.Cause(ctx), errLoanOver) {
 		why = "The time is over."
 	}
-	s.Print("%s %s came.", why, people(record))
+	screen(c).Print("%s %s came.", why, people(record))
 	return nil
 }
 

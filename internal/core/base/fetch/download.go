@@ -152,150 +152,184 @@ func (d Download) check(n int64, h hash.Hash) error {
 	return nil
 }
 
+// partial is a download that is not whole yet.
+type partial struct {
+	Download
+	path      string
+	file      *os.File
+	hash      hash.Hash // nil where the digest is not of the bytes
+	have      int64     // bytes of the file, which hash has seen
+	limit     int64     // bytes that it may have
+	resume    bool      // carry on where an earlier try or process left off
+	validator string    // what tells the server which bytes those are
+	pieced    bool      // the bytes come from more than one answer
+}
+
+// openPartial opens the file of a download, with what is in it already.
+func openPartial(path string, d Download, resume bool) (*partial, error) {
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|syscall.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	p := &partial{Download: d, path: path, file: f, limit: maxUndeclared, resume: resume, validator: readValidator(path)}
+	if d.Size > 0 {
+		p.limit = d.Size
+	}
+	if h, ofBytes := d.Digest.Hasher(); ofBytes {
+		p.hash = h
+		p.have, err = io.Copy(h, f)
+	} else {
+		p.have, err = f.Seek(0, io.SeekEnd)
+	}
+	if err == nil && p.have > 0 && (!resume || p.validator == "" || d.Size > 0 && p.have > d.Size) {
+		err = p.restart()
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	p.pieced = p.have > 0
+	return p, nil
+}
+
+// restart begins again with nothing.
+func (p *partial) restart() error {
+	p.have = 0
+	if p.hash != nil {
+		p.hash.Reset()
+	}
+	if err := p.file.Truncate(0); err != nil {
+		return err
+	}
+	_, err := p.file.Seek(0, io.SeekStart)
+	return err
+}
+
 // fetchPartial downloads into a partial file, carrying on where an earlier try or
 // process left off when resume is set.
-func (c *Client) fetchPartial(ctx context.Context, partial string, d Download, resume bool) error {
-	f, err := os.OpenFile(partial, os.O_RDWR|os.O_CREATE|syscall.O_NOFOLLOW, 0o600)
+func (c *Client) fetchPartial(ctx context.Context, path string, d Download, resume bool) error {
+	p, err := openPartial(path, d, resume)
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	h, ofBytes := d.Digest.Hasher()
-	if !ofBytes {
-		h = nil
-	}
-	// have counts the bytes of the file that h has seen.
-	var have int64
-	if h != nil {
-		if have, err = io.Copy(h, f); err != nil {
-			return err
-		}
-	} else if have, err = f.Seek(0, io.SeekEnd); err != nil {
-		return err
-	}
-	restart := func() error {
-		have = 0
-		if h != nil {
-			h.Reset()
-		}
-		if err := f.Truncate(0); err != nil {
-			return err
-		}
-		_, err := f.Seek(0, io.SeekStart)
-		return err
-	}
-	validator := readValidator(partial)
-	if have > 0 && (!resume || validator == "" || d.Size > 0 && have > d.Size) {
-		if err := restart(); err != nil {
-			return err
-		}
-	}
-	limit := int64(maxUndeclared)
-	if d.Size > 0 {
-		limit = d.Size
-	}
-	pieced := have > 0 // whether the bytes come from more than one answer
+	defer p.file.Close()
 	err = c.retry(ctx, func() (int64, error) {
-		header := http.Header{}
-		if have > 0 && resume && (d.Size == 0 || have < d.Size) {
-			header.Set("Range", "bytes="+strconv.FormatInt(have, 10)+"-")
-			header.Set("If-Range", validator)
-		}
-		if d.Size > 0 && have == d.Size {
-			return have, nil
-		}
-		resp, err := c.request(ctx, d.From, header)
-		if err != nil {
-			return have, err
-		}
-		defer resp.Body.Close()
-		total := d.Size
-		switch resp.StatusCode {
-		case http.StatusPartialContent:
-			at, whole, ok := contentRange(resp.Header.Get("Content-Range"))
-			if !ok || at != have || d.Size > 0 && whole > 0 && whole != d.Size {
-				// A server that lies about ranges is asked for the whole.
-				if err := restart(); err != nil {
-					return have, err
-				}
-				writeValidator(partial, "")
-				validator = ""
-				return have, io.ErrUnexpectedEOF
-			}
-			pieced = true
-			if total == 0 {
-				total = whole
-			}
-		case http.StatusRequestedRangeNotSatisfiable:
-			if err := restart(); err != nil {
-				return have, err
-			}
-			return have, io.ErrUnexpectedEOF
-		case http.StatusOK:
-			if err := restart(); err != nil {
-				return have, err
-			}
-			if resp.ContentLength > 0 {
-				if d.Size > 0 && resp.ContentLength != d.Size {
-					return have, &errLies{fmt.Sprintf("%s has %d bytes, and the source declares %d", d.From, resp.ContentLength, d.Size)}
-				}
-				total = resp.ContentLength
-			}
-			validator = rangeValidator(resp.Header)
-			writeValidator(partial, validator)
-		default:
-			return have, &errLies{fmt.Sprintf("%s answered %d", d.From, resp.StatusCode)}
-		}
-		body := c.watch(io.LimitReader(resp.Body, limit-have+1), resp.Body)
-		buffer := make([]byte, 128<<10)
-		for {
-			n, err := body.Read(buffer)
-			if n > 0 {
-				if have += int64(n); have > limit {
-					return have, &errLies{fmt.Sprintf("%s goes on after the %d bytes that it should have", d.From, limit)}
-				}
-				if _, err := f.Write(buffer[:n]); err != nil {
-					return have, fmt.Errorf("keeping the download: %w", err)
-				}
-				if h != nil {
-					h.Write(buffer[:n])
-				}
-				event.Send(ctx, event.Event{Phase: event.Progress, Task: "fetch " + d.Name, Unit: event.Bytes, Current: have, Total: total})
-			}
-			if err == io.EOF {
-				break
-			}
-			if err != nil {
-				return have, err
-			}
-		}
-		if total > 0 && have < total {
-			return have, io.ErrUnexpectedEOF
-		}
-		return have, nil
+		err := c.carryOn(ctx, p)
+		return p.have, err
 	})
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
 	if err == nil {
-		err = d.check(have, h)
+		err = d.check(p.have, p.hash)
 	}
 	if err == nil {
-		os.Remove(partial + ".validator")
-		return f.Sync()
+		os.Remove(path + ".validator")
+		return p.file.Sync()
 	}
 	// What cannot become right by carrying on is dropped; what was merely cut stays.
 	var lies *errLies
 	var wrong *fault.Error
 	if errors.As(err, &lies) || errors.As(err, &wrong) {
-		os.Remove(partial)
-		os.Remove(partial + ".validator")
-		if errors.As(err, &wrong) && pieced && resume {
+		os.Remove(path)
+		os.Remove(path + ".validator")
+		if errors.As(err, &wrong) && p.pieced && resume {
 			// One of the pieces may be wrong: once more, in one piece.
-			return c.fetchPartial(ctx, partial, d, false)
+			return c.fetchPartial(ctx, path, d, false)
 		}
 	}
 	return err
+}
+
+// carryOn asks once for what a download has not yet, and takes it.
+func (c *Client) carryOn(ctx context.Context, p *partial) error {
+	if p.Size > 0 && p.have == p.Size {
+		return nil
+	}
+	header := http.Header{}
+	if p.have > 0 && p.resume {
+		header.Set("Range", "bytes="+strconv.FormatInt(p.have, 10)+"-")
+		header.Set("If-Range", p.validator)
+	}
+	resp, err := c.request(ctx, p.From, header)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	total, err := p.begins(resp)
+	if err != nil {
+		return err
+	}
+	body := c.watch(io.LimitReader(resp.Body, p.limit-p.have+1), resp.Body)
+	buffer := make([]byte, 128<<10)
+	for {
+		n, err := body.Read(buffer)
+		if n > 0 {
+			if p.have += int64(n); p.have > p.limit {
+				return &errLies{fmt.Sprintf("%s goes on after the %d bytes that it should have", p.From, p.limit)}
+			}
+			if _, err := p.file.Write(buffer[:n]); err != nil {
+				return fmt.Errorf("keeping the download: %w", err)
+			}
+			if p.hash != nil {
+				p.hash.Write(buffer[:n])
+			}
+			event.Send(ctx, event.Event{Phase: event.Progress, Task: "fetch " + p.Name, Unit: event.Bytes, Current: p.have, Total: total})
+		}
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if total > 0 && p.have < total {
+		return io.ErrUnexpectedEOF
+	}
+	return nil
+}
+
+// begins looks at how an answer begins: whether it goes on where the file ends, or is the whole
+// again (RFC 9110, 14 and 15.3.7). It returns how many bytes there will be; 0: nobody says.
+func (p *partial) begins(resp *http.Response) (total int64, err error) {
+	total = p.Size
+	switch resp.StatusCode {
+	case http.StatusPartialContent:
+		at, whole, ok := contentRange(resp.Header.Get("Content-Range"))
+		if !ok || at != p.have || p.Size > 0 && whole > 0 && whole != p.Size {
+			// A server that lies about ranges is asked for the whole.
+			if err := p.restart(); err != nil {
+				return 0, err
+			}
+			writeValidator(p.path, "")
+			p.validator = ""
+			return 0, io.ErrUnexpectedEOF
+		}
+		p.pieced = true
+		if total == 0 {
+			total = whole
+		}
+	case http.StatusRequestedRangeNotSatisfiable:
+		if err := p.restart(); err != nil {
+			return 0, err
+		}
+		return 0, io.ErrUnexpectedEOF
+	case http.StatusOK:
+		if err := p.restart(); err != nil {
+			return 0, err
+		}
+		if resp.ContentLength > 0 {
+			if p.Size > 0 && resp.ContentLength != p.Size {
+				return 0, &errLies{fmt.Sprintf("%s has %d bytes, and the source declares %d", p.From, resp.ContentLength, p.Size)}
+			}
+			total = resp.ContentLength
+		}
+		p.validator = rangeValidator(resp.Header)
+		writeValidator(p.path, p.validator)
+	default:
+		return 0, &errLies{fmt.Sprintf("%s answered %d", p.From, resp.StatusCode)}
+	}
+	return total, nil
 }
 
 // rangeValidator is what If-Range needs: a strong entity tag or a date (RFC

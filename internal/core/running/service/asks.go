@@ -57,14 +57,17 @@ type Signalled struct {
 	Pid  int    `json:"pid"`
 }
 
-// Signals by the names that a declaration may use.
-var Signals = map[string]syscall.Signal{
+// signals by the names that a declaration may use.
+var signals = map[string]syscall.Signal{
 	"TERM": syscall.SIGTERM, "INT": syscall.SIGINT, "QUIT": syscall.SIGQUIT, "HUP": syscall.SIGHUP,
 	"USR1": syscall.SIGUSR1, "USR2": syscall.SIGUSR2, "KILL": syscall.SIGKILL,
 }
 
 // SignalNames are the signals that services can be sent.
-func SignalNames() []string { return slices.Sorted(maps.Keys(Signals)) }
+func SignalNames() []string { return slices.Sorted(maps.Keys(signals)) }
+
+// SignalOf is the signal of a name; ok is false where services can be sent none of it.
+func SignalOf(name string) (s syscall.Signal, ok bool) { s, ok = signals[name]; return s, ok }
 
 // Late tells whether a request was made so long ago that whoever made it was told that it did
 // not happen.

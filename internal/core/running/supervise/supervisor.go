@@ -359,7 +359,7 @@ func (s *supervisor) start(r *http.Request) (any, error) {
 func (s *supervisor) told(ctx context.Context, u *unit, spec service.Spec, news string) service.Status {
 	if news != "" {
 		u.knows(spec)
-		if number, ok := service.Signals[spec.WhenChanged]; ok {
+		if number, ok := service.SignalOf(spec.WhenChanged); ok {
 			if u.Status().State == service.Starting {
 				u.settled(ctx)
 			}
@@ -533,7 +533,7 @@ func (s *supervisor) signal(r *http.Request) (any, error) {
 	if err := json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&o); err != nil {
 		return nil, err
 	}
-	number, ok := service.Signals[o.Signal]
+	number, ok := service.SignalOf(o.Signal)
 	if !ok {
 		return nil, fmt.Errorf("no signal is named %q", o.Signal)
 	}

@@ -404,7 +404,8 @@ func (u *unit) other(err error) string {
 
 // end asks the service to stop and makes it stop when its time is over.
 func (u *unit) end(tree *process.Tree) {
-	tree.Signal(service.Signals[u.spec.Signal])
+	number, _ := service.SignalOf(u.spec.Signal)
+	tree.Signal(number)
 	select {
 	case <-tree.Done():
 	case <-time.After(u.spec.Within):
