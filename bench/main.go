@@ -330,7 +330,7 @@ func (b *workshop) prompts() ([]row, error) {
 		}
 	}
 	hello := b.run(b.hello)
-	enter := fmt.Sprintf("__trammel_keep() { :; }; eval \"$(%s follow --enter %s --of $$ bash)\"", b.program, b.project)
+	enter := fmt.Sprintf("__trammel_set() { :; }; eval \"$(%s follow --enter %s --of $$ bash)\"", b.program, b.project)
 	return []row{
 		compare("shell to the first prompt", "bash -i and two Go hellos", 1, 30, first(b.program, "shell"), both(first(bash, "-i"), both(hello, hello))),
 		compare("200 prompts where nothing changed, and a switch", "the same without following", 1.05, 15, shell(b.path("hook.sh")), shell("/dev/null")),
