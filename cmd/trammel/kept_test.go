@@ -308,6 +308,22 @@ func TestAKeptAnswerHoldsWhileAllIsAsItWas(t *testing.T) {
 	if err := os.Chmod(h.answers(), 0o700); err != nil {
 		t.Fatal(err)
 	}
+	// What runs in a project could write into it: no answer lies there.
+	inside := filepath.Join(h.dir, "run")
+	if err := os.Mkdir(inside, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	env := h.env
+	h.env = append(slices.Clone(env), "XDG_RUNTIME_DIR="+inside)
+	for range 3 {
+		if _, n := h.asks("show"); n < mostEarly {
+			t.Error("an answer is believed that lies in the project")
+		}
+	}
+	if found, _ := filepath.Glob(inside + "/*/answers/*"); len(found) > 0 {
+		t.Errorf("answers lie in the project: %v", found)
+	}
+	h.env = env
 	// A service that runs is asked.
 	h.kept("show")
 	h.ok("start", "lane")

@@ -121,18 +121,27 @@ func (b *browser) try(method, path string, body, into any) error {
 
 func (b *browser) visit(address string) {
 	b.t.Helper()
-	// Where the machine's interfaces change, as beside tests of networks, a browser drops what it loads.
+	if err := b.load(address); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// load is visit where it may be that nothing comes. Where the machine's interfaces change, as beside
+// tests of networks, a browser drops what it loads, and is asked again.
+func (b *browser) load(address string) error {
+	b.t.Helper()
 	for range 20 {
-		if err := b.try("POST", "/url", map[string]any{"url": address}, nil); err == nil {
-			if !strings.Contains(b.says("location.protocol + document.body.innerText"), "ERR_NETWORK_CHANGED") {
-				return
-			}
-		} else if !strings.Contains(err.Error(), "ERR_NETWORK_CHANGED") {
-			b.t.Fatal(err)
+		err := b.try("POST", "/url", map[string]any{"url": address}, nil)
+		shows := b.says("location.protocol + document.body.innerText")
+		if err != nil {
+			shows += err.Error()
+		}
+		if !strings.Contains(shows, "ERR_NETWORK_CHANGED") {
+			return err
 		}
 		time.Sleep(200 * time.Millisecond)
 	}
-	b.t.Fatalf("%s cannot be visited", address)
+	return fmt.Errorf("%s cannot be visited", address)
 }
 
 // says runs a script in the page and gives what it returns, as text.

@@ -89,7 +89,7 @@ func keepAnswer(notes *seen.Notes, words []string, r kept.Reply) {
 		return
 	}
 	session, err := sessionFolder()
-	if err != nil {
+	if err != nil || !kept.Apart(session) {
 		return
 	}
 	folder := kept.Answers(session)

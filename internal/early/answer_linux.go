@@ -29,7 +29,7 @@ func answer(words []string) {
 	path, _ := getenv("PATH")
 	q := kept.Question{Words: words, Dir: dir, User: os.Getuid(), Path: path, Columns: [2]int{kept.Columns(1), kept.Columns(2)}}
 	raw, err := regular(q.In(kept.Answers(session)))
-	if err != nil || !kept.Own(session) || !kept.Own(kept.Answers(session)) {
+	if err != nil || !kept.Own(session) || !kept.Own(kept.Answers(session)) || !kept.Apart(session) {
 		return
 	}
 	if coming && !mark(session+"/"+shell, shell) {

@@ -3,6 +3,7 @@ package kept
 import (
 	"os"
 	"strconv"
+	"strings"
 	"syscall"
 )
 
@@ -21,6 +22,17 @@ func Session(getenv func(string) string) string {
 
 // Answers is the folder of answers below it.
 func Answers(session string) string { return session + "/answers" }
+
+// Apart tells whether a folder lies in no project: what runs sealed in one may write there, and
+// could leave an answer for the next command.
+func Apart(folder string) bool {
+	for at := folder; at != "" && at != "/"; at = at[:strings.LastIndexByte(at, '/')] {
+		if _, err := os.Lstat(at + "/trammel.toml"); err == nil {
+			return false
+		}
+	}
+	return strings.HasPrefix(folder, "/")
+}
 
 // Own tells whether a folder is this user's, and nobody else's to look into.
 func Own(folder string) bool {

@@ -34,6 +34,7 @@ type Notes struct {
 	passed    map[string]kept.File
 	variables map[string]string
 	doubt     string
+	full      atomic.Bool // no more is noted: there is a doubt for good
 }
 
 var current atomic.Pointer[Notes]
@@ -62,6 +63,9 @@ func at(path string, follow bool) {
 		return
 	}
 	path = filepath.Clean(path)
+	if n.full.Load() {
+		return
+	}
 	entry, target := kept.Stamps(path)
 	n.mu.Lock()
 	defer n.mu.Unlock()
@@ -71,6 +75,7 @@ func at(path string, follow bool) {
 	}
 	if len(n.entries) >= most {
 		n.doubt = "more than are worth it"
+		n.full.Store(true)
 		return
 	}
 	n.entries[path] = entry

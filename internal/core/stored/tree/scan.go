@@ -147,6 +147,7 @@ func (s *scan) work() Manifest {
 func (w *worker) do(p chunk) error {
 	dir := filepath.Join(w.root, filepath.FromSlash(p.dir))
 	seen.At(dir)
+	noting := seen.Noting()
 	f, err := os.Open(dir)
 	if err != nil {
 		return err
@@ -178,7 +179,9 @@ func (w *worker) do(p chunk) error {
 			}
 			continue
 		}
-		seen.At(filepath.Join(dir, name))
+		if noting {
+			seen.At(dir + "/" + name)
+		}
 		e, err := w.entry(fd, name, d.Type())
 		if err != nil {
 			return &fs.PathError{Op: "reading", Path: filepath.Join(dir, name), Err: err}
