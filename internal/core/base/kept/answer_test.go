@@ -2,6 +2,7 @@ package kept_test
 
 import (
 	"bytes"
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -55,7 +56,7 @@ func TestAnAnswerHoldsForItsQuestionWhileAllIsAsItWas(t *testing.T) {
 			return os.WriteFile(filepath.Join(dir, "way", "more"), nil, 0o600)
 		}, true},
 		{"another folder on the way", func(dir string, _ *kept.Question, _ *kept.File, _ *int64) error {
-			return os.Rename(filepath.Join(dir, "folder"), filepath.Join(dir, "way")) // over one that is empty
+			return errors.Join(os.Mkdir(filepath.Join(dir, "other"), 0o700), os.Remove(filepath.Join(dir, "way")), os.Rename(filepath.Join(dir, "other"), filepath.Join(dir, "way")))
 		}, false},
 		{"content", func(dir string, _ *kept.Question, _ *kept.File, _ *int64) error {
 			return os.WriteFile(filepath.Join(dir, "file"), []byte("yy"), 0o600)
