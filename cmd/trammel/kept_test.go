@@ -209,6 +209,9 @@ func matters(h *hut, call, path, rest string) bool {
 	if call == "mkdirat" || call == "execve" || path == program {
 		return false // makes what is there already; and this program, which is told by its stamp
 	}
+	if filepath.Base(path) == "trammel.toml" && strings.HasPrefix(h.answers(), filepath.Dir(path)+"/") {
+		return false // whether answers lie in a project, which is looked at each time
+	}
 	locks := []string{".sweep.lock", "lock.lock", "bin.lock", "setup.lock"}
 	if slices.Contains(locks, filepath.Base(path)) {
 		return false
