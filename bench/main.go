@@ -302,32 +302,28 @@ func (b *workshop) prompts() ([]row, error) {
 	if err := os.WriteFile(b.path("hook.sh"), hook, 0o644); err != nil {
 		return nil, err
 	}
-	// The first prompt comes into the project; 200 more find nothing changed.
-	lines := "cd " + b.project + "\n" + strings.Repeat("true\n", 200)
-	shell := func(rc string) func() error {
-		return func() error {
-			cmd := exec.Command("bash", "--noprofile", "--rcfile", rc, "-i")
-			cmd.Dir, cmd.Env, cmd.Stdin = b.root, b.env, strings.NewReader(lines)
-			return cmd.Run()
-		}
-	}
-	// A shell on a terminal of its own that is told to end at its first prompt, without a
-	// person's start-up files.
-	first := func(program string, args ...string) func() error {
+	// A shell on a terminal of its own, without a person's start-up files, to which lines are
+	// typed, of which the last ends it.
+	typed := func(dir, lines, program string, args ...string) func() error {
 		return func() error {
 			cmd := exec.Command(program, args...)
-			cmd.Dir, cmd.Env = b.project, append(b.env, "SHELL="+bash, "HOME="+b.path("nobody"))
+			cmd.Dir, cmd.Env = dir, append(b.env, "SHELL="+bash, "HOME="+b.path("nobody"), "TERM=xterm")
 			terminal, err := pty.Start(cmd)
 			if err != nil {
 				return err
 			}
 			defer terminal.Close()
-			if _, err := io.WriteString(terminal, "exit\n"); err != nil {
+			if _, err := io.WriteString(terminal, lines+"exit\n"); err != nil {
 				return err
 			}
 			_, _ = io.Copy(io.Discard, terminal) // ends with the shell
 			return cmd.Wait()
 		}
+	}
+	first := func(program string, args ...string) func() error { return typed(b.project, "", program, args...) }
+	// The first prompt comes into the project; 200 more find nothing changed.
+	shell := func(rc string) func() error {
+		return typed(b.root, "cd "+b.project+"\n"+strings.Repeat("true\n", 200), bash, "--noprofile", "--rcfile", rc, "-i")
 	}
 	hello := b.run(b.hello)
 	enter := fmt.Sprintf("__trammel_set() { :; }; eval \"$(%s follow --enter %s --of $$ bash)\"", b.program, b.project)
