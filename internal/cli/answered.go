@@ -24,6 +24,7 @@ type heard struct {
 type pieces struct {
 	mu    sync.Mutex
 	list  []kept.Said
+	size  int         // of all that was said, in bytes
 	notes *seen.Notes // of the command that prints them
 }
 
@@ -31,6 +32,11 @@ func (h *heard) Write(text []byte) (int, error) {
 	h.all.mu.Lock()
 	defer h.all.mu.Unlock()
 	n, err := h.out.Write(text)
+	if h.all.size += n; h.all.size > mostAnswer {
+		seen.Doubt("much was said")
+		h.all.list = nil
+		return n, err
+	}
 	if last := len(h.all.list) - 1; last >= 0 && h.all.list[last].To == h.to {
 		h.all.list[last].Text += string(text[:n])
 	} else {

@@ -2,7 +2,6 @@ package ui
 
 import (
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -238,7 +237,7 @@ const most = 6
 func (p *Progress) draw() {
 	p.erase()
 	width := 80
-	if f, ok := p.s.Err.(*os.File); ok {
+	if f := p.s.terminal; f != nil {
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
 			width = w
 		}

@@ -61,6 +61,7 @@ type Screen struct {
 	live     bool // Err may be redrawn
 	outWidth int  // of the terminals; 0 of what is none
 	errWidth int
+	terminal *os.File // that Err leads to; nil: none
 }
 
 // Options of a screen, from the flags.
@@ -75,6 +76,9 @@ func Open(out, err *os.File, o Options) *Screen {
 	colour := !o.NoColour && seen.Getenv("NO_COLOR") == "" && !dumb
 	s.colour = colour && term.IsTerminal(int(out.Fd()))
 	s.errColor = colour && term.IsTerminal(int(err.Fd()))
+	if s.errWidth > 0 {
+		s.terminal = err
+	}
 	s.live = !o.Plain && !o.Quiet && !dumb && seen.Getenv("CI") == "" && term.IsTerminal(int(err.Fd()))
 	return s
 }
