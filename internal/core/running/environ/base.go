@@ -99,7 +99,14 @@ func hostDirs(path string) []string {
 func findIn(dirs []string, command string) string {
 	for _, dir := range dirs {
 		full := filepath.Join(dir, command)
-		if info, err := seen.Stat(full); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
+		if info, err := os.Stat(full); err != nil {
+			// That nothing of the name is there, the folder's stamp tells (hostDirs); not that a link leads nowhere.
+			if seen.Noting() {
+				if _, err := os.Lstat(full); err == nil {
+					seen.At(full)
+				}
+			}
+		} else if seen.At(full); !info.IsDir() && info.Mode()&0o111 != 0 {
 			return full
 		}
 	}
