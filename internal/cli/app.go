@@ -283,14 +283,6 @@ func shown(path string) string {
 	return path
 }
 
-func names[T any](list []T, name func(T) string) string {
-	out := make([]string, len(list))
-	for i, x := range list {
-		out[i] = name(x)
-	}
-	return strings.Join(out, ", ")
-}
-
 // complete prints the names of declared things for the shell's completion.
 func complete(pick func(*declare.Declaration) []string) cli.ShellCompleteFunc {
 	return func(ctx context.Context, c *cli.Command) {
