@@ -10,6 +10,7 @@ import (
 	"slices"
 	"sync"
 
+	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/seen"
 )
@@ -107,15 +108,7 @@ func keepAnswer(notes *seen.Notes, words []string, r kept.Reply) {
 		return
 	}
 	forget(folder)
-	fresh, err := os.CreateTemp(folder, ".new-")
-	if err != nil {
-		return
-	}
-	defer os.Remove(fresh.Name())
-	_, err = fresh.Write(raw)
-	if closed := fresh.Close(); err == nil && closed == nil {
-		_ = os.Rename(fresh.Name(), q.In(folder))
-	}
+	_ = disk.WriteCache(q.In(folder), raw)
 }
 
 // forget drops the oldest answers, where there are many.

@@ -483,7 +483,7 @@ func edit(ctx context.Context, c *cli.Command, change func(file string, source [
 	}
 	given, _ := approval.Check(p)
 	order := lockOrder(c, p)
-	order.Unsaid = c.Bool("no-lock")
+	order.NoLock = c.Bool("no-lock")
 	order.First = func() error {
 		mode := os.FileMode(0o644)
 		if info, err := os.Stat(file); err == nil {

@@ -154,7 +154,7 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Sta
 	switch {
 	case err != nil:
 		return err
-	case order.Unsaid:
+	case order.NoLock:
 		s.Print("%s is changed; the lock is not. Lock: trammel lock", declare.FileName)
 		return nil
 	case c.Bool("json"):

@@ -43,14 +43,14 @@ func answer(words []string) {
 	if !ok {
 		return
 	}
-	become := func() {}
+	var env []string // of what it becomes
 	if len(r.Becomes) > 1 {
 		p, dir, ok := planIn("", environ)
 		if !ok || p.Order != "" {
 			return
 		}
 		p.Set = append(p.Set, r.Set...)
-		become = func() { _ = syscall.Exec(r.Becomes[0], r.Becomes[1:], p.Environ(environ, dir)) }
+		env = p.Environ(environ, dir)
 	}
 	stamp := ""
 	for _, s := range r.Said {
@@ -70,7 +70,7 @@ func answer(words []string) {
 		}
 	}
 	if len(r.Becomes) > 1 {
-		become()
+		_ = syscall.Exec(r.Becomes[0], r.Becomes[1:], env)
 		return // what is wrong with it, the longer way says
 	}
 	os.Exit(0)

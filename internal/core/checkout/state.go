@@ -24,6 +24,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/base/seen"
@@ -90,26 +91,11 @@ func (s Stamped) Moved() bool { return disk.StampOf(s.File) != s.Stamp }
 // Stamp takes the stamp of a file.
 func Stamp(file string) Stamped { return Stamped{file, disk.StampOf(file)} }
 
-// grain is how far apart two changes of a file may be and still get one time from the
-// kernel's clock (CONFIG_HZ=100), with room to spare.
-const grain = 50 * time.Millisecond
-
-// coarse is the grain of file systems whose times have whole seconds.
-const coarse = 2 * time.Second
-
 // Settled tells whether a later change of the file would show in its stamp: it is when
 // its times are older than the clock's grain. A file that is not there is settled, since
 // whatever appears has an inode.
 func (s Stamped) Settled(at time.Time) bool {
-	if s.Stamp == (disk.Stamp{}) {
-		return true
-	}
-	margin := grain
-	if s.Stamp.Mod%int64(time.Second) == 0 && s.Stamp.Change%int64(time.Second) == 0 {
-		margin = coarse
-	}
-	before := at.Add(-margin).UnixNano()
-	return s.Stamp.Mod < before && s.Stamp.Change < before
+	return kept.File{Size: s.Stamp.Size, Mod: s.Stamp.Mod, Change: s.Stamp.Change, Inode: s.Stamp.Inode}.Settled(at.UnixNano())
 }
 
 // DefaultFile is a person's own declaration, in force where no other is found.

@@ -36,7 +36,7 @@ type Order struct {
 	Older     bool                   // an archive's release that is older than the locked one is taken
 
 	First  func() error // to do when everything resolved, before the lock is written; nil: nothing
-	Unsaid bool         // resolve and do First, and write no lock
+	NoLock bool         // resolve and do First, and write no lock
 }
 
 // Made is a lock that was made.
@@ -68,7 +68,7 @@ func Lock(ctx context.Context, p *checkout.State, o Order) (*Made, error) {
 			return nil, err
 		}
 	}
-	if o.Unsaid {
+	if o.NoLock {
 		return &Made{Lock: fresh}, nil
 	}
 	// What a card has no place for is found before anything is written.

@@ -56,12 +56,13 @@ type Said struct {
 	Text string
 }
 
-// Variable is a variable of the environment as answers keep it: one that is not set has no "=".
+// Variable is a variable of the environment as answers keep it: its name, and a sum of the value in
+// its place, since a value may be an address with a password in it. One that is not set has no "=".
 func Variable(name, value string, set bool) string {
 	if !set {
 		return name
 	}
-	return name + "=" + value
+	return name + "=" + short(value)
 }
 
 // Bytes is the answer as it is kept; nil for one that has no such form.
@@ -124,7 +125,7 @@ func (q Question) Holds(raw []byte, program File, now int64, getenv func(string)
 		}
 	}
 	r.Becomes, r.Set = take(count()), take(count())
-	for _, now := range []func(string) File{entry, stampOf, passed} {
+	for _, now := range []func(string) File{entry, stampOf, PassedStamp} {
 		n := count()
 		if n < 0 || len(words) < 5*n {
 			return r, false
@@ -164,16 +165,15 @@ func (f File) Settled(at int64) bool {
 
 func entry(path string) File { f, _ := entryOf(path); return f }
 
-func passed(path string) File {
+// PassedStamp is what tells whether a folder on the way to something is the same one, whatever comes
+// and goes in it.
+func PassedStamp(path string) File {
 	f, link := entryOf(path)
 	if link { // which leads elsewhere when it is made anew
 		return f
 	}
 	return File{Path: path, Inode: f.Inode}
 }
-
-// PassedStamp is what tells whether a folder on the way to something is the same one.
-func PassedStamp(path string) File { return passed(path) }
 
 // Self is this program's own file (proc_pid_exe(5)).
 const Self = "/proc/self/exe"

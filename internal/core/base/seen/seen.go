@@ -150,13 +150,6 @@ func (n *Notes) Answer(q kept.Question, program kept.File, r kept.Reply) (a kept
 	return a, n.doubt == ""
 }
 
-// Why is what the answer rests on that no file tells; "" where there is nothing of the kind.
-func (n *Notes) Why() string {
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	return n.doubt
-}
-
 func sorted(files map[string]kept.File) []kept.File {
 	out := make([]kept.File, 0, len(files))
 	for _, f := range files {
