@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"app.example/trammel/internal/lacks"
+	"app.example/trammel/internal/standin"
 )
 
 // keptHuts are projects that use one after the other of what decides about an answer.
@@ -69,6 +71,21 @@ reads = ["lane.conf"]
 	if s, weir, oldweir := archives(t); s != nil {
 		huts["sealed"] = sealedHut(t, s, weir, oldweir, "sealed", newTally)
 	}
+	shelf := standin.New()
+	t.Cleanup(shelf.Close)
+	shelf.PutWheel("shelf", module("tally", "1.0"))
+	huts["libraries"] = pythonHut(t, shelf, "\n[libraries.survey]\nkind = \"python\"\nwant = [\"tally\"]\n")
+	// A linked working tree of a repository, in which the project lies below; a private network with a
+	// segment; a service of a card.
+	linked := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nnetwork = \"private\"\n"+catalogOf("keeper")+"\n[service.keeper]\ntool = \"keeper\"\nports = { main = 8701 }\n\n[service.lane]\nrun = \"sleep 600\"\nneeds = [\"service.keeper\"]\nports = { http = 8700 }\nsegment = [\"weir\", \"common\"]\n")
+	linked.publish(tool{"keeper", "sleep 600", "[service]\nrun = [\"keeper\"]\n"})
+	top := filepath.Dir(linked.dir)
+	for name, text := range map[string]string{"of/HEAD": "ref: refs/heads/main\n", "of/info/exclude": "run\n", ".git": "gitdir: of\n"} {
+		if err := errors.Join(os.MkdirAll(filepath.Dir(filepath.Join(top, name)), 0o755), os.WriteFile(filepath.Join(top, name), []byte(text), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	huts["linked"] = linked
 	for _, h := range huts {
 		h.ok("lock")
 		h.ok("fit", "--approve")
