@@ -12,13 +12,12 @@ import (
 	"testing"
 	"time"
 
-	"app.example/trammel/internal/lacks"
-
 	"golang.org/x/sys/unix"
 
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
 	"app.example/trammel/internal/demo"
+	"app.example/trammel/internal/lacks"
 )
 
 // plug is a disk of its own, an ext4 in a file, whose power can be cut.

@@ -10,9 +10,9 @@ import (
 	"testing"
 	"time"
 
-	"app.example/trammel/internal/lacks"
-
 	"github.com/creack/pty"
+
+	"app.example/trammel/internal/lacks"
 )
 
 // session is a shell under a pseudo-terminal.

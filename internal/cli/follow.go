@@ -12,8 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"app.example/trammel/internal/core/running/step"
-
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/core/acting/setup"
@@ -27,6 +25,7 @@ import (
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/running/step"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
 )

@@ -6,11 +6,10 @@ import (
 	"fmt"
 	"strings"
 
-	"app.example/trammel/internal/core/acting/survey"
-
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/acting/survey"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/written/declare"
 )

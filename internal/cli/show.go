@@ -6,11 +6,10 @@ import (
 	"strings"
 	"time"
 
-	"app.example/trammel/internal/core/acting/survey"
-
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/cli/ui"
+	"app.example/trammel/internal/core/acting/survey"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"

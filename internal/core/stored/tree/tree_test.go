@@ -11,9 +11,9 @@ import (
 	"strings"
 	"testing"
 
-	"app.example/trammel/internal/lacks"
-
 	"lukechampine.com/blake3"
+
+	"app.example/trammel/internal/lacks"
 )
 
 func put(t *testing.T, root, name, content string, mode os.FileMode) {
