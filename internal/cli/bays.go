@@ -164,15 +164,8 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 	if (len(wanted) == 0) != c.Bool("all") {
 		return fault.New(fault.ErrUsage, "say which bay to clear").Advise("List them with trammel bays; then: trammel clear NAME, or --all")
 	}
-	// A bay of a locator is found from anywhere.
-	if len(wanted) == 1 && !c.Root().IsSet("dir") {
-		if places, err := placesNow(); err == nil {
-			if known, ok := checkout.LocatedAs(places, wanted[0]); ok {
-				if err := c.Root().Set("dir", known.Dir); err != nil {
-					return err
-				}
-			}
-		}
+	if err := findLocated(c, wanted); err != nil {
+		return err
 	}
 	p, err := look(c)
 	if err != nil {
@@ -200,23 +193,9 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 	}
 	cleared := []clearedOut{}
 	for _, name := range wanted {
-		own, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: p.Dir(), Bay: name}, checkout.Locate{})
+		gone, err := clearBay(ctx, s, p.Dir(), name)
 		if err != nil {
 			return err
-		}
-		afar, err := reachAfar(own)
-		if err == nil && afar != nil {
-			err = withProgress(ctx, s, func(ctx context.Context) error { return afar.Clear(ctx, &setup.Sight{State: own}) })
-		}
-		if err != nil {
-			return err
-		}
-		gone, err := setup.Clear(ctx, own)
-		if err != nil {
-			return err
-		}
-		if afar != nil {
-			gone = append(gone, setup.Cleared{What: "all of it in the cluster", Path: afar.Where()})
 		}
 		if c.Bool("json") {
 			cleared = append(cleared, clearedOut{name, gone})
@@ -240,6 +219,39 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 		s.Say("%s", fmt.Sprintf("%s has no bays.", p.Declaration.Project))
 	}
 	return nil
+}
+
+// findLocated goes to the checkout of a bay that a locator made, which is found from anywhere.
+func findLocated(c *cli.Command, wanted []string) error {
+	if len(wanted) != 1 || c.Root().IsSet("dir") {
+		return nil
+	}
+	if places, err := placesNow(); err == nil {
+		if known, ok := checkout.LocatedAs(places, wanted[0]); ok {
+			return c.Root().Set("dir", known.Dir)
+		}
+	}
+	return nil
+}
+
+// clearBay removes a bay, first what of it is in a cluster.
+func clearBay(ctx context.Context, s *ui.Screen, dir, name string) ([]setup.Cleared, error) {
+	own, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: dir, Bay: name}, checkout.Locate{})
+	if err != nil {
+		return nil, err
+	}
+	afar, err := reachAfar(own)
+	if err == nil && afar != nil {
+		err = withProgress(ctx, s, func(ctx context.Context) error { return afar.Clear(ctx, &setup.Sight{State: own}) })
+	}
+	if err != nil {
+		return nil, err
+	}
+	gone, err := setup.Clear(ctx, own)
+	if err == nil && afar != nil {
+		gone = append(gone, setup.Cleared{What: "all of it in the cluster", Path: afar.Where()})
+	}
+	return gone, err
 }
 
 // clearedOut is a bay that was cleared, as JSON.

@@ -16,6 +16,7 @@ import (
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
@@ -76,81 +77,96 @@ func findAction(ctx context.Context, c *cli.Command) error {
 	if !exact {
 		return findTools(ctx, c, s, p, tools, word)
 	}
-	t := declare.Toolchain{Name: word, From: c.String("source")}
-	if len(c.Args().Slice()) > 1 {
-		t.Ask, err = version.ParseAsk(strings.Join(c.Args().Slice()[1:], " "))
-	} else {
-		t.Ask, err = version.ParseAsk("latest")
-	}
+	lists, err := versionsOf(ctx, c, p, web, word)
 	if err != nil {
-		return fault.New(fault.ErrUsage, "%v", err)
+		return err
 	}
-	offers, err := resolve.Look(ctx, p.Declaration, machine(p), web, t)
-	if err != nil {
-		return plainFindings(err)
+	if c.Bool("json") {
+		var out []offerOut
+		for _, x := range lists {
+			out = append(out, offerOf(x.Offer, x.Releases, x.marks))
+		}
+		return tell(s, findOut{1, out[0], out[1:]})
 	}
-	t.Ask = resolve.AskNow(t, time.Now())
+	found := 0
+	for i, x := range lists {
+		if i > 0 {
+			s.Print("")
+		}
+		x.print(s, word)
+		found += len(x.Releases)
+	}
+	if found == 0 {
+		return fault.New(fault.ErrFailed, "no version of %s fits", word)
+	}
+	return nil
+}
+
+// versionList is what one source has of a toolchain, as much of it as is shown.
+type versionList struct {
+	*resolve.Offer
+	total int                 // with what is not shown
+	marks map[string][]string // version → what of this project it is
+	asOf  time.Time           // zero for no bound
+}
+
+// versionsOf are the versions of a toolchain that were asked for, each source's in a list.
+func versionsOf(ctx context.Context, c *cli.Command, p *checkout.State, web *fetch.Client, name string) (out []versionList, err error) {
+	t := declare.Toolchain{Name: name, From: c.String("source")}
+	ask := strings.Join(c.Args().Slice()[1:], " ")
+	if t.Ask, err = version.ParseAsk(cmp.Or(ask, "latest")); err != nil {
+		return nil, fault.New(fault.ErrUsage, "%v", err)
+	}
 	asOf := time.Time{}
 	if text := c.String("as-of"); text != "" {
 		if asOf, err = declare.ParseDate(text); err != nil {
-			return fault.New(fault.ErrUsage, "%q is not a date such as 2026-03-01", text)
+			return nil, fault.New(fault.ErrUsage, "%q is not a date such as 2026-03-01", text)
 		}
 	}
-	found := 0
-	var out []offerOut
-	for i, offer := range offers {
+	offers, err := resolve.Look(ctx, p.Declaration, machine(p), web, t)
+	if err != nil {
+		return nil, plainFindings(err)
+	}
+	t.Ask = resolve.AskNow(t, time.Now())
+	late := func(x source.Release) bool { return !asOf.IsZero() && x.Published.After(asOf) }
+	for _, offer := range offers {
 		// A plain number shows what begins so, with --all too.
 		list := slices.DeleteFunc(offer.Releases, func(x source.Release) bool {
-			named := len(c.Args().Slice()) > 1
-			return (!c.Bool("all") || named) && !allows(t.Ask, offer.Scheme, x.Version, c.Bool("all")) || !asOf.IsZero() && x.Published.After(asOf)
+			return (!c.Bool("all") || ask != "") && !allows(t.Ask, offer.Scheme, x.Version, c.Bool("all")) || late(x)
 		})
-		total := len(list)
+		x := versionList{Offer: offer, total: len(list), asOf: asOf}
 		if !c.Bool("all") && len(list) > shownVersions {
 			list = list[:shownVersions]
 		}
 		t.From = offer.Source
 		resolve.Date(ctx, p.Declaration, machine(p), web, t, list)
-		if !asOf.IsZero() {
-			list = slices.DeleteFunc(list, func(x source.Release) bool { return x.Published.After(asOf) })
-		}
-		found += len(list)
-		marks := marksOf(p, t.Name, offer)
-		if c.Bool("json") {
-			out = append(out, offerOf(offer, list, marks))
-			continue
-		}
-		rows := [][]ui.Cell{}
-		for _, x := range list {
-			rows = append(rows, []ui.Cell{{Text: x.Version}, {Text: day(x.Published), Style: ui.Dim}, {Text: strings.Join(marks[x.Version], ", "), Style: ui.Accent}})
-		}
-		if i > 0 {
-			s.Print("")
-		}
-		s.Print("%s   %s", s.Paint(ui.Accent, t.Name), s.Paint(ui.Dim, "from "+offer.Source))
-		s.Table(rows)
-		if len(list) == 0 {
-			s.Print("  none that fits")
-		}
-		undated := 0
-		for _, x := range list {
-			if x.Published.IsZero() {
-				undated++
-			}
-		}
-		if !asOf.IsZero() && undated > 0 {
-			s.Say("%s has no date for %d of them: whether they were there on %s is not known.", offer.Source, undated, asOf.Format(time.DateOnly))
-		}
-		if total > len(list) && len(list) == shownVersions {
-			s.Say("%d more: trammel find --all %s", total-len(list), t.Name)
+		x.Releases = slices.DeleteFunc(list, late)
+		x.marks = marksOf(p, name, offer)
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+func (x versionList) print(s *ui.Screen, name string) {
+	rows := [][]ui.Cell{}
+	undated := 0
+	for _, r := range x.Releases {
+		rows = append(rows, []ui.Cell{{Text: r.Version}, {Text: day(r.Published), Style: ui.Dim}, {Text: strings.Join(x.marks[r.Version], ", "), Style: ui.Accent}})
+		if r.Published.IsZero() {
+			undated++
 		}
 	}
-	if c.Bool("json") {
-		return tell(s, findOut{1, out[0], out[1:]})
+	s.Print("%s   %s", s.Paint(ui.Accent, name), s.Paint(ui.Dim, "from "+x.Source))
+	s.Table(rows)
+	if len(x.Releases) == 0 {
+		s.Print("  none that fits")
 	}
-	if found == 0 {
-		return fault.New(fault.ErrFailed, "no version of %s fits", t.Name)
+	if !x.asOf.IsZero() && undated > 0 {
+		s.Say("%s has no date for %d of them: whether they were there on %s is not known.", x.Source, undated, x.asOf.Format(time.DateOnly))
 	}
-	return nil
+	if x.total > len(x.Releases) && len(x.Releases) == shownVersions {
+		s.Say("%d more: trammel find --all %s", x.total-len(x.Releases), name)
+	}
 }
 
 // allows tells whether an ask allows a version, pre-releases too when all are wanted.

@@ -72,11 +72,8 @@ func lendAction(ctx context.Context, c *cli.Command) error {
 		return lentBefore(c, s, p)
 	}
 	span := c.Duration("for")
-	if span <= 0 || span > longestLoan {
-		return fault.New(fault.ErrUsage, "a loan lasts between a second and a week, not %s", span).Advise("Write, for example: trammel lend %s --for 2h", name)
-	}
-	if c.String("to") != "" && c.String("through") != "" {
-		return fault.New(fault.ErrUsage, "--to and --through are two ways of which one is taken")
+	if err := loanAsked(c, span); err != nil {
+		return err
 	}
 	offer, err := lendable(ctx, p, name)
 	if err != nil {
@@ -86,8 +83,11 @@ func lendAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := consentToLend(ctx, c, s, p, name, at, span); err != nil {
-		return err
+	if !c.Bool("yes") {
+		question := fmt.Sprintf("Whoever has the link can use %s of %s at %s for %s. Lend it?", name, p.Declaration.Project, at, spanned(span))
+		if err := consentToLend(ctx, s, name, question); err != nil {
+			return err
+		}
 	}
 	l, err := net.Listen("tcp", net.JoinHostPort(bind, strconv.Itoa(c.Int("port"))))
 	if err != nil {
@@ -104,17 +104,9 @@ func lendAction(ctx context.Context, c *cli.Command) error {
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, span, errLoanOver)
 	defer cancel()
-	number := l.Addr().(*net.TCPAddr).Port
-	if through := c.String("through"); through != "" {
-		forward, port, err := lend.Through(ctx, through, number, os.Stdin)
-		if err != nil {
-			return err
-		}
-		number = port
-		go func() { // an end of the way is the end of the loan
-			<-forward
-			cancel()
-		}()
+	number, err := outside(ctx, c.String("through"), l.Addr().(*net.TCPAddr).Port, cancel)
+	if err != nil {
+		return err
 	}
 	record := lend.Record{Service: name, To: net.JoinHostPort(at, strconv.Itoa(number)), Begun: time.Now().UTC()}
 	loan := lend.New(offer)
@@ -148,6 +140,17 @@ func lendAction(ctx context.Context, c *cli.Command) error {
 	return endLoan(ctx, c, p, loan, record, err)
 }
 
+// loanAsked refuses what no loan can be.
+func loanAsked(c *cli.Command, span time.Duration) error {
+	if span <= 0 || span > longestLoan {
+		return fault.New(fault.ErrUsage, "a loan lasts between a second and a week, not %s", span).Advise("Write, for example: trammel lend %s --for 2h", c.Args().First())
+	}
+	if c.String("to") != "" && c.String("through") != "" {
+		return fault.New(fault.ErrUsage, "--to and --through are two ways of which one is taken")
+	}
+	return nil
+}
+
 // reachedAt is where others reach a loan, and the address of this machine that it listens on.
 func reachedAt(c *cli.Command, name string) (at, bind string, err error) {
 	if through := c.String("through"); through != "" {
@@ -160,6 +163,23 @@ func reachedAt(c *cli.Command, name string) (at, bind string, err error) {
 		}
 	}
 	return at, at, nil
+}
+
+// outside is the port that others reach: the one listened on, or that of an SSH server which
+// leads to it. The end of that way is told by ended.
+func outside(ctx context.Context, through string, port int, ended func()) (int, error) {
+	if through == "" {
+		return port, nil
+	}
+	forward, port, err := lend.Through(ctx, through, port, os.Stdin)
+	if err != nil {
+		return 0, err
+	}
+	go func() {
+		<-forward
+		ended()
+	}()
+	return port, nil
 }
 
 // endLoan notes a loan that ended, err being how, and says who came.
@@ -242,14 +262,12 @@ func hostOf(through string) (string, error) {
 	return host, nil
 }
 
-func consentToLend(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State, name, at string, span time.Duration) error {
-	if c.Bool("yes") {
-		return nil
-	}
+// consentToLend asks on the terminal.
+func consentToLend(ctx context.Context, s *ui.Screen, name, question string) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return fault.New(fault.ErrNotApproved, "nobody is asked without a terminal whether %s may be lent", name).Advise("If you want that: trammel lend %s --yes", name)
 	}
-	yes, err := answeredYes(ctx, s, fmt.Sprintf("Whoever has the link can use %s of %s at %s for %s. Lend it?", name, p.Declaration.Project, at, spanned(span)))
+	yes, err := answeredYes(ctx, s, question)
 	if err == nil && !yes {
 		err = fault.New(fault.ErrNotApproved, "nothing was lent")
 	}

@@ -12,7 +12,6 @@ import (
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/acting/locking"
 	"app.example/trammel/internal/core/base/canon"
-	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/written/declare"
@@ -69,7 +68,7 @@ func recallAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return recallBring(ctx, c, s, h, dir, file, r)
+	return recallBring(ctx, c, s, h, locking.Recall{File: file, Revision: r, Declaration: c.Bool("declaration")})
 }
 
 // revisionOut is one revision as `recall --json` prints it.
@@ -156,69 +155,27 @@ func recallAgainst(c *cli.Command, s *ui.Screen, h *history.History, dir string)
 }
 
 // recallBring puts an earlier lock into the work tree. The present one is kept.
-func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, h *history.History, dir, file string, r history.Revision) error {
-	if c.Bool("declaration") && r.Declaration == nil {
-		return fault.New(fault.ErrUsage, "the declaration of %s was not kept", r.Short()).Advise("Bring back the lock alone: trammel recall %s", r.Short())
-	}
+func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, h *history.History, o locking.Recall) error {
 	places, err := placesNow()
 	if err != nil {
 		return err
 	}
-	bare, err := checkout.Bare(places, dir)
-	if err != nil {
-		return err
-	}
-	bare.Tidy()
-	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(dir), "lock.lock"))
-	if err != nil {
-		return err
-	}
-	defer unlock()
-	now, err := lock.Read(dir)
-	if err != nil {
-		now = nil
-	}
-	own, _ := disk.ReadWithin(dir, filepath.Base(file), disk.MostText)
-	text, _ := lock.ReadBytes(dir, lock.FileName)
-	if now == nil && text != nil && !h.Same(lock.FileName, text) && c.Bool("declaration") {
-		return fault.New(fault.ErrUsage, "%s cannot be read and is not committed; it would be lost", lock.FileName).Advise("Move it away, or: git checkout %s", lock.FileName)
-	}
-	// What was in force and is nowhere else is put aside, also when the declaration alone is
-	// about to change.
-	if now != nil && (now.ID() != r.Lock.ID() || c.Bool("declaration") && string(own) != string(r.Declaration)) {
-		if !h.Same(lock.FileName, text) || c.Bool("declaration") && !h.Same(filepath.Base(file), own) {
-			defer func() {
-				if list, err := h.Uncommitted(nil); err == nil && len(list) > 0 {
-					s.Say("What was in force was not committed. It is kept: trammel recall %s --declaration", list[0].ID)
-				}
-			}()
-		}
-		if err := history.PutAside(locking.Kept(dir), now, own, time.Now()); err != nil {
-			return err
-		}
-		if err := now.WriteFile(checkout.EarlierLock(dir)); err != nil {
-			return err
-		}
-	}
-	if c.Bool("declaration") {
-		if err := disk.WriteCache(locking.Declared(dir), r.Declaration); err != nil {
-			return err
-		}
-		err = checkout.Replace(places, checkout.Pending{File: file, Declaration: r.Declaration, Lock: r.Lock.Bytes()})
-	} else {
-		err = r.Lock.Write(dir)
+	done, err := locking.Back(ctx, places, h, o)
+	if done.Kept != "" {
+		defer s.Say("What was in force was not committed. It is kept: trammel recall %s --declaration", done.Kept)
 	}
 	if err != nil {
 		return err
 	}
+	r := o.Revision
 	s.Print("%s   lock %s is back, of %s", s.Paint(ui.Accent, r.Lock.Declaration.Project), canon.Short(r.Lock.ID()), r.At.Local().Format("2 Jan 2006 15:04"))
-	for _, x := range lock.Changes(now, r.Lock) {
+	for _, x := range done.Changes {
 		s.Print("  %s", x)
 	}
 	p, err := openWith(ctx, c, checkout.Locate{})
 	if err != nil || p.Written.Digest() != r.Lock.Declaration.Digest {
 		what := fmt.Sprintf("%s asks for something else than this lock by now.", declare.FileName)
-		if r.Declaration != nil && !c.Bool("declaration") {
+		if r.Declaration != nil && !o.Declaration {
 			s.Say("%s Bring that back as well: trammel recall %s --declaration", what, r.Short())
 		} else {
 			s.Say("%s", what)

@@ -122,7 +122,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	}
 	sayDue(s, up.Sight)
 	if c.Bool("attach") {
-		return attach(ctx, c, s, p, up, before, begun)
+		return attach(ctx, c, s, up, before, begun)
 	}
 	return nil
 }
@@ -138,7 +138,7 @@ func openRemarks(list []service.Status) (out []string) {
 }
 
 // attach shows the logs until Ctrl-C, and then stops what this start brought up.
-func attach(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State, up *setup.Setup, before []service.Status, begun time.Time) error {
+func attach(ctx context.Context, c *cli.Command, s *ui.Screen, up *setup.Setup, before []service.Status, begun time.Time) error {
 	after, err := up.Services.Status(ctx)
 	if err != nil {
 		return err
@@ -161,7 +161,7 @@ func attach(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.State
 	s.Say("")
 	view := newLogView(s, logs, c.Bool("json"))
 	followFiles(ctx, s, up, after)
-	follow(ctx, p, logs, 0, begun, view.print)
+	follow(ctx, up.State, logs, 0, begun, view.print)
 	if len(own) == 0 {
 		return exitCode(130)
 	}

@@ -64,95 +64,36 @@ func Image(ctx context.Context, g approval.Given, o Order) (*Made, error) {
 			Advise("Declare one, for example:\n  [source.trixie]\n  kind  = \"debian\"\n  suite = \"trixie\"\n  [toolchain]\n  coreutils = { version = \"latest\", from = \"trixie\", package = \"coreutils\" }\nThen: trammel lock, trammel fit. Projects whose only toolchain is Go do without.")
 	}
 	out := &Made{}
-	var commit *history.Commit
+	m := maker{given: g, shared: s, order: o}
 	var err error
 	if o.Project {
-		if commit, err = tracked(ctx, s); err != nil {
+		if m.commit, err = tracked(ctx, s); err != nil {
 			return nil, err
 		}
+		out.Files = filesDigest(m.commit)
 	}
-	if commit != nil {
-		facts := canon.Map{}
-		for _, t := range commit.Files {
-			if t.Path != declare.FileName && t.Path != lock.FileName {
-				facts[t.Path] = t.Sum
-			}
-		}
-		out.Files = canon.Digest(facts)
+	if rooted {
+		m.system = base.Name
 	}
 	var images []v1.Image
 	for _, on := range o.Platforms {
-		program, err := programFor(s.Host.Program, o.Programs, on)
+		c, a, err := m.contents(ctx, on)
 		if err != nil {
 			return nil, err
-		}
-		here := s.On(on)
-		if i := slices.IndexFunc(here.Parts, func(p lock.PartOn) bool { return p.Build != "" && !here.Store.Has(p) }); i >= 0 && on != platform.Here() {
-			if here.Parts[i].Tree == "" || !o.Fit.Depot.Holds(ctx, here.Parts[i].Tree) {
-				return nil, fault.New(fault.ErrUsage, "%s is built from its source, which is done on %s alone", here.Parts[i].Label(), on).
-					Advise("Make the image of %s on such a machine, or have it come from the team's depot.", on)
-			}
-		}
-		if here, err = fit.Store(ctx, g.For(here), o.Fit); err != nil {
-			return nil, err
-		}
-		plan, err := environ.Decide(here)
-		if err != nil {
-			return nil, err
-		}
-		a, err := (&setup.Sight{State: here, Plan: plan}).Apart(o.Hosts)
-		if err != nil {
-			return nil, err
-		}
-		c := image.Contents{
-			Platform: on, Store: here.Store, Plan: a.Plan, Links: a.Links, Program: program, Compression: o.Compression,
-			Cache: s.Places.Layers(), Labels: labels(s, on, commit), Command: []string{"--", "/bin/sh"},
-		}
-		for _, p := range here.AllParts() {
-			if p.Format == lock.RootFormat {
-				if p.Name == base.Name {
-					c.Root = &p
-				}
-				continue
-			}
-			if !slices.ContainsFunc(c.Parts, func(q lock.PartOn) bool { return store.Name(q) == store.Name(p) }) {
-				c.Parts = append(c.Parts, p)
-			}
-		}
-		for _, p := range here.Store.Complete(here.Lock.SetsOn(on)) {
-			if !slices.ContainsFunc(c.Parts, func(q lock.PartOn) bool { return store.Name(q) == store.Name(p) }) {
-				c.Parts = append(c.Parts, p)
-			}
-		}
-		if c.Root == nil {
-			c.Command = []string{"list"}
-		}
-		if commit != nil {
-			c.Created = commit.At
-			c.Files = files(commit, a, plan.Modules)
 		}
 		img, err := image.Make(ctx, c)
 		if err != nil {
 			return nil, err
 		}
 		images = append(images, img)
-		layers, err := img.Layers()
-		if err != nil {
+		if err := out.count(img); err != nil {
 			return nil, err
 		}
-		for _, l := range layers {
-			size, err := l.Size()
-			if err != nil {
-				return nil, err
-			}
-			out.Size += size
-			out.Layers++
-		}
 		if out.Apart == nil || on == platform.Here() {
-			out.Apart, out.Environment, out.Labels = a, plan.ID(), c.Labels
+			out.Apart, out.Environment, out.Labels = a, a.Sight.Plan.ID(), c.Labels
 		}
 	}
-	all := labels(s, platform.Platform{}, commit)
+	all := labels(s, platform.Platform{}, m.commit)
 	if out.Index, err = image.Index(images, o.Platforms, all); err != nil {
 		return nil, err
 	}
@@ -162,6 +103,96 @@ func Image(ctx context.Context, g approval.Given, o Order) (*Made, error) {
 	}
 	out.Digest = digest.String()
 	return out, err
+}
+
+// count adds the layers of an image to those that are made.
+func (m *Made) count(img v1.Image) error {
+	layers, err := img.Layers()
+	if err != nil {
+		return err
+	}
+	for _, l := range layers {
+		size, err := l.Size()
+		if err != nil {
+			return err
+		}
+		m.Size += size
+		m.Layers++
+	}
+	return nil
+}
+
+// filesDigest is the digest of a commit's files, declaration and lock aside.
+func filesDigest(commit *history.Commit) string {
+	facts := canon.Map{}
+	for _, t := range commit.Files {
+		if t.Path != declare.FileName && t.Path != lock.FileName {
+			facts[t.Path] = t.Sum
+		}
+	}
+	return canon.Digest(facts)
+}
+
+// maker is what the images of all platforms are made from.
+type maker struct {
+	given  approval.Given
+	shared *checkout.State
+	order  Order
+	commit *history.Commit // of the project's files, when they are in the image
+	system string          // the root that is the image's system; "" for none
+}
+
+// contents is what the image for one platform holds, which is in the store when it comes back.
+func (m *maker) contents(ctx context.Context, on platform.Platform) (c image.Contents, a *setup.Apart, err error) {
+	program, err := programFor(m.shared.Host.Program, m.order.Programs, on)
+	if err != nil {
+		return c, nil, err
+	}
+	here, err := m.stored(ctx, on)
+	if err != nil {
+		return c, nil, err
+	}
+	plan, err := environ.Decide(here)
+	if err != nil {
+		return c, nil, err
+	}
+	if a, err = (&setup.Sight{State: here, Plan: plan}).Apart(m.order.Hosts); err != nil {
+		return c, nil, err
+	}
+	c = image.Contents{
+		Platform: on, Store: here.Store, Plan: a.Plan, Links: a.Links, Program: program, Compression: m.order.Compression,
+		Cache: m.shared.Places.Layers(), Labels: labels(m.shared, on, m.commit), Command: []string{"--", "/bin/sh"},
+	}
+	parts := append(here.AllParts(), here.Store.Complete(here.Lock.SetsOn(on))...)
+	for _, p := range parts {
+		switch {
+		case p.Format == lock.RootFormat && p.Name == m.system && c.Root == nil:
+			c.Root = &p
+		case p.Format == lock.RootFormat:
+		case !slices.ContainsFunc(c.Parts, func(q lock.PartOn) bool { return store.Name(q) == store.Name(p) }):
+			c.Parts = append(c.Parts, p)
+		}
+	}
+	if c.Root == nil {
+		c.Command = []string{"list"}
+	}
+	if m.commit != nil {
+		c.Created = m.commit.At
+		c.Files = files(m.commit, a, plan.Modules)
+	}
+	return c, a, nil
+}
+
+// stored is the checkout as it is on a platform, with everything of it in the store.
+func (m *maker) stored(ctx context.Context, on platform.Platform) (*checkout.State, error) {
+	here := m.shared.On(on)
+	if i := slices.IndexFunc(here.Parts, func(p lock.PartOn) bool { return p.Build != "" && !here.Store.Has(p) }); i >= 0 && on != platform.Here() {
+		if here.Parts[i].Tree == "" || !m.order.Fit.Depot.Holds(ctx, here.Parts[i].Tree) {
+			return nil, fault.New(fault.ErrUsage, "%s is built from its source, which is done on %s alone", here.Parts[i].Label(), on).
+				Advise("Make the image of %s on such a machine, or have it come from the team's depot.", on)
+		}
+	}
+	return fit.Store(ctx, m.given.For(here), m.order.Fit)
 }
 
 // alone tells whether everything of a lock runs on no system at all: Go links its programs

@@ -120,7 +120,7 @@ func (r *resolver) set(ctx context.Context, l *lock.Lock, x declare.Library) (lo
 			out.On[p.String()] = before
 			continue
 		}
-		set, err := r.setOn(ctx, l, x, from, p, before, out.On)
+		set, err := r.setOn(ctx, l, x, from, p, r.preferred(x.Name, before, out.On))
 		if err != nil {
 			return lock.Library{}, err
 		}
@@ -165,18 +165,18 @@ func (r *resolver) renewsSet(set string) bool {
 	return r.o.Renew(set) || slices.ContainsFunc(r.o.RenewLibraries, func(name string) bool { return strings.HasPrefix(name, set+"/") })
 }
 
-func (r *resolver) setOn(ctx context.Context, l *lock.Lock, x declare.Library, from string, p platform.Platform, before lock.Set, others map[string]lock.Set) (lock.Set, error) {
+func (r *resolver) setOn(ctx context.Context, l *lock.Lock, x declare.Library, from string, p platform.Platform, preferred map[string]string) (lock.Set, error) {
 	opened := r.open(from)
 	if opened.err != nil {
 		return lock.Set{}, opened.err
 	}
 	switch x.Kind {
 	case "python":
-		return r.pythonSet(ctx, l, x, opened, p, r.preferred(x.Name, before, others))
+		return r.pythonSet(ctx, l, x, opened, p, preferred)
 	case "node":
 		return r.nodeSet(ctx, x, opened, p)
 	}
-	return r.rSet(ctx, l, x, opened, r.preferred(x.Name, before, others))
+	return r.rSet(ctx, l, x, opened, preferred)
 }
 
 // preferred are the versions to have where they do: those of the lock, but for what is

@@ -480,16 +480,13 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 		return x.Unless != "" && slices.ContainsFunc(r.d.Toolchains, func(o declare.Toolchain) bool { return o.Name == x.Unless })
 	})
 	stated := r.ownState(t, way)
-	keep := had && r.sameSuites(old.Source) && builtBy(old, builder) && !r.o.Renew(t.Name) && r.base(old.Source) == way.source && (stated == "" || stated == old.Source) && old.Card == way.card.Digest() && old.Answer == renamed(t, way.card.Answer.Run) && old.For == t.For && t.Ask.Allows(scheme, old.Version)
+	keep := had && r.stands(old, t, way, stated, builder) && t.Ask.Allows(scheme, old.Version)
 	if more := r.asked(t.Name, way.card); len(more) > 0 {
 		way.from.Packages = append(slices.Clone(way.from.Packages), more...)
 	}
 	if keep && r.coversAll(old) && wantsAsMany(old, way.from) && hasParts(old, way.from) {
 		old.Platforms = r.onlyWanted(old)
-		old.Prefix, old.Shown = t.Prefix, map[string]string{}
-		for _, x := range t.Shown {
-			old.Shown[x.Command] = x.As
-		}
+		old.Prefix, old.Shown = t.Prefix, shownAs(t)
 		return old, nil
 	}
 	from := cmp.Or(stated, way.source)
@@ -527,11 +524,7 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 		Version: v, Source: from, Card: way.card.Digest(),
 		Answer: renamed(t, way.card.Answer.Run), Match: way.card.Answer.Match, Variables: map[string]string{},
 		Service: way.card.Service.At(v),
-		Prefix:  t.Prefix, Shown: map[string]string{}, For: t.For,
-		Platforms: map[string]map[string]lock.Part{},
-	}
-	for _, x := range t.Shown {
-		item.Shown[x.Command] = x.As
+		Prefix:  t.Prefix, Shown: shownAs(t), For: t.For,
 	}
 	for name, value := range way.card.Variables {
 		if t.For != "" || t.Tool != "" && slices.ContainsFunc(r.d.Toolchains, func(o declare.Toolchain) bool { return o.Name == t.Tool }) {
@@ -539,28 +532,56 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 		}
 		item.Variables[name] = strings.NewReplacer("@{version}", v, "@{major}", version.Major(v), "@{minor}", version.Minor(v)).Replace(value)
 	}
-	for _, p := range r.d.Platforms {
-		parts, published, err := x.source.Parts(ctx, way.from, v, p, r.asOf(t))
-		if fetch.NotFound(err) {
-			return lock.Item{}, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%s %s is not there for %s", t.Name, v, p)}}
-		}
-		if err != nil {
-			return lock.Item{}, err
-		}
-		if !published.IsZero() {
-			item.Published = published.Format(time.RFC3339)
-		}
-		// A tree digest that a machine has learnt stays with its archive.
+	if item.Platforms, item.Published, err = r.parts(ctx, x.source, t, way.from, v); err != nil {
+		return lock.Item{}, err
+	}
+	// A tree digest that a machine has learnt stays with its archive.
+	for on, parts := range item.Platforms {
 		for name, part := range parts {
 			part.Builder = builder
-			if known, ok := old.Platforms[p.String()][name]; ok && known.Digest == part.Digest && known.Builder == builder {
+			if known, ok := old.Platforms[on][name]; ok && known.Digest == part.Digest && known.Builder == builder {
 				part.Tree, part.Sums = known.Tree, known.Sums
 			}
 			parts[name] = part
 		}
-		item.Platforms[p.String()] = parts
 	}
 	return item, nil
+}
+
+// parts are those of a version on every platform of the project, and when it was published.
+func (r *resolver) parts(ctx context.Context, s source.Source, t declare.Toolchain, from card.From, v string) (on map[string]map[string]lock.Part, published string, err error) {
+	on = map[string]map[string]lock.Part{}
+	for _, p := range r.d.Platforms {
+		parts, at, err := s.Parts(ctx, from, v, p, r.asOf(t))
+		if fetch.NotFound(err) {
+			return nil, "", fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%s %s is not there for %s", t.Name, v, p)}}
+		}
+		if err != nil {
+			return nil, "", err
+		}
+		if !at.IsZero() {
+			published = at.Format(time.RFC3339)
+		}
+		on[p.String()] = parts
+	}
+	return on, published, nil
+}
+
+// stands tells whether nothing that decides on a toolchain is another than when it was locked,
+// its ask aside.
+func (r *resolver) stands(old lock.Item, t declare.Toolchain, way choice, stated, builder string) bool {
+	return r.sameSuites(old.Source) && builtBy(old, builder) && !r.o.Renew(t.Name) &&
+		r.base(old.Source) == way.source && (stated == "" || stated == old.Source) &&
+		old.Card == way.card.Digest() && old.Answer == renamed(t, way.card.Answer.Run) && old.For == t.For
+}
+
+// shownAs are the names that commands of a toolchain are shown by: command → name.
+func shownAs(t declare.Toolchain) map[string]string {
+	out := map[string]string{}
+	for _, x := range t.Shown {
+		out[x.Command] = x.As
+	}
+	return out
 }
 
 // lines fills in what "lts" means for a tool: of Node.js the lines with even numbers, from the
@@ -659,17 +680,16 @@ func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice,
 	if err != nil && !fetch.NotFound(err) {
 		return "", "", err
 	}
-	asOf := r.asOf(t)
-	var versions, undated []string
+	seen := releasesSeen{asOf: r.asOf(t)}
 	for _, x := range releases {
-		versions = append(versions, x.Version)
+		seen.versions = append(seen.versions, x.Version)
 	}
-	allowed := slices.DeleteFunc(slices.Clone(releases), func(x source.Release) bool {
+	seen.allowed = slices.DeleteFunc(slices.Clone(releases), func(x source.Release) bool {
 		return !scheme.Valid(x.Version) || !t.Ask.Allows(scheme, x.Version)
 	})
-	slices.SortStableFunc(allowed, func(a, b source.Release) int { return scheme.Compare(b.Version, a.Version) })
-	for _, x := range allowed {
-		if asOf.IsZero() {
+	slices.SortStableFunc(seen.allowed, func(a, b source.Release) int { return scheme.Compare(b.Version, a.Version) })
+	for _, x := range seen.allowed {
+		if seen.asOf.IsZero() {
 			return x.Version, "", nil
 		}
 		at, err := Dated(ctx, s, way.from, x, r.d.Platforms)
@@ -677,17 +697,17 @@ func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice,
 		case err != nil:
 			return "", "", err
 		case at.IsZero():
-			undated = append(undated, x.Version)
-		case !at.After(asOf):
+			seen.undated = append(seen.undated, x.Version)
+		case !at.After(seen.asOf):
 			return x.Version, "", nil
 		}
 	}
-	if len(undated) > 0 && len(undated) == len(allowed) { // nothing of it has a date: that stops nobody else
-		event.Say(ctx, fmt.Sprintf("The source %s has no date for %s, so it is taken as it is now: %s.", way.source, t.Name, undated[0]))
-		return undated[0], "", nil
+	if len(seen.undated) > 0 && len(seen.undated) == len(seen.allowed) { // nothing of it has a date: that stops nobody else
+		event.Say(ctx, fmt.Sprintf("The source %s has no date for %s, so it is taken as it is now: %s.", way.source, t.Name, seen.undated[0]))
+		return seen.undated[0], "", nil
 	}
 	// Lists may be incomplete: an exact version is asked for before it is refused.
-	if exact, ok := t.Ask.Named(); ok && asOf.IsZero() {
+	if exact, ok := t.Ask.Named(); ok && seen.asOf.IsZero() {
 		if _, _, partsErr := s.Parts(ctx, way.from, exact, r.d.Platforms[0], time.Time{}); partsErr == nil {
 			return exact, "", nil
 		} else if !fetch.NotFound(partsErr) {
@@ -702,11 +722,19 @@ func (r *resolver) version(ctx context.Context, t declare.Toolchain, way choice,
 	if err2 != nil || state != "" {
 		return v, state, err2
 	}
-	versions = append(versions, earlier...)
-	if err != nil || len(versions) == 0 && way.from.Kind == "debian" && way.from.Package != "" { // it does not know the package at all
+	seen.versions = append(seen.versions, earlier...)
+	if err != nil || len(seen.versions) == 0 && way.from.Kind == "debian" && way.from.Package != "" { // it does not know the package at all
 		return "", "", r.noPackage(ctx, t, way, s)
 	}
-	return "", "", nothing(t, way, scheme, asOf, versions, allowed, undated, r.d.Platforms)
+	return "", "", seen.none(t, way, scheme, r.d.Platforms)
+}
+
+// releasesSeen is what a source showed of a toolchain while no version of it would do.
+type releasesSeen struct {
+	asOf     time.Time
+	versions []string         // all
+	allowed  []source.Release // by the ask, the newest first
+	undated  []string         // of the allowed ones
 }
 
 // asOf is the earlier of the whole lock's bound and the toolchain's own.
@@ -717,11 +745,11 @@ func (r *resolver) asOf(t declare.Toolchain) time.Time {
 	return t.AsOf
 }
 
-// nothing explains that no version will do.
-func nothing(t declare.Toolchain, way choice, scheme version.Scheme, asOf time.Time, versions []string, allowed []source.Release, undated []string, on []platform.Platform) error {
+// none explains that no version will do.
+func (seen releasesSeen) none(t declare.Toolchain, way choice, scheme version.Scheme, on []platform.Platform) error {
 	what := fmt.Sprintf("no version of %s satisfies %q (source %s)", t.Name, t.Ask, way.source)
 	do := "The source has no version of it for " + platforms(on) + "."
-	if below, above := t.Ask.Around(scheme, versions); below != "" || above != "" {
+	if below, above := t.Ask.Around(scheme, seen.versions); below != "" || above != "" {
 		near := slices.DeleteFunc([]string{below, above}, func(v string) bool { return v == "" })
 		do = "The nearest there are: " + strings.Join(near, " and ") + "."
 	}
@@ -729,11 +757,11 @@ func nothing(t declare.Toolchain, way choice, scheme version.Scheme, asOf time.T
 		what = fmt.Sprintf("the ask for %s contradicts itself: no version is both %s and %s", t.Name, low, high)
 		do = ""
 	}
-	if len(allowed) > 0 {
-		what += " and was there on " + asOf.UTC().Format(time.DateOnly)
-		do = "The oldest that satisfies it: " + allowed[len(allowed)-1].Version + "."
-		if len(undated) > 0 {
-			do = "The source has no date for: " + strings.Join(undated, ", ") + ". To take one of them, ask for it exactly and without as-of."
+	if len(seen.allowed) > 0 {
+		what += " and was there on " + seen.asOf.UTC().Format(time.DateOnly)
+		do = "The oldest that satisfies it: " + seen.allowed[len(seen.allowed)-1].Version + "."
+		if len(seen.undated) > 0 {
+			do = "The source has no date for: " + strings.Join(seen.undated, ", ") + ". To take one of them, ask for it exactly and without as-of."
 		}
 	}
 	return fault.Findings{{Place: t.AskAt, What: what, Do: do}}

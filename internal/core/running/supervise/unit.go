@@ -224,37 +224,17 @@ func (u *unit) run(ctx context.Context) {
 // started or did not get ready, which another start would not help; ended when it was
 // made to end because it failed.
 func (u *unit) once(ctx context.Context) (exit process.Exit, ready time.Duration, problem, ended string) {
-	outRead, outWrite, err := os.Pipe()
+	out, err := openOutputs()
 	if err != nil {
 		return exit, 0, "cannot start: " + inPlainWords(err).Error(), ""
 	}
-	errRead, errWrite, err := os.Pipe()
-	if err != nil {
-		outRead.Close()
-		outWrite.Close()
-		return exit, 0, "cannot start: " + inPlainWords(err).Error(), ""
-	}
-	defer outRead.Close()
-	defer errRead.Close()
-	for _, name := range u.spec.Stale {
-		// Only one supervisor has this bay, and nothing of an earlier one is alive: what
-		// process such a file names means nothing any more. It goes only from the bay.
-		if _, err := os.Lstat(filepath.Join(u.bay.Dir, name)); err != nil {
-			continue
-		}
-		if err := disk.RemoveWithin(u.bay.Dir, name); err == nil {
-			u.log.Say("sup", []byte("removed "+name+" of an earlier run"))
-		} else {
-			u.log.Say("sup", []byte(name+" of an earlier run is not removed: "+err.Error()))
-		}
-	}
+	defer out.close()
+	u.removeStale()
 	env := append(slices.Clone(u.spec.Env), u.g.variables()...)
 	var told <-chan struct{}
 	if u.spec.Ready.Notify {
 		n, err := listenNotify(u.bay.Dir, u.spec.Name, u.g, func(text string) { u.set(func(s *service.Status) { s.Says = text }) })
 		if err != nil {
-			outWrite.Close()
-			errWrite.Close()
 			return exit, 0, "cannot make its NOTIFY_SOCKET: " + err.Error(), ""
 		}
 		defer n.close()
@@ -262,17 +242,13 @@ func (u *unit) once(ctx context.Context) (exit process.Exit, ready time.Duration
 	}
 	probe := prober(u.spec, u.g, u.log, told, time.Now())
 	tree, err := process.Start(process.Spec{
-		Path: u.spec.Path, Argv: u.spec.Argv, Env: env, Dir: u.spec.Dir, Stdout: outWrite, Stderr: errWrite, On: u.g.on(),
+		Path: u.spec.Path, Argv: u.spec.Argv, Env: env, Dir: u.spec.Dir, Stdout: out[0].write, Stderr: out[1].write, On: u.g.on(),
 		Born: func(pid int) error { return u.note(u.spec.Name, pid) },
 	})
-	outWrite.Close()
-	errWrite.Close()
 	if err != nil {
 		return exit, 0, "cannot start: " + inPlainWords(err).Error(), ""
 	}
-	var logs sync.WaitGroup
-	logs.Go(func() { u.log.Keep("out", mask.Reader(outRead, u.spec.Mask)) })
-	logs.Go(func() { u.log.Keep("err", mask.Reader(errRead, u.spec.Mask)) })
+	logged := out.logged(u.log, u.spec.Mask)
 	holds := newHolding(u.spec, u.g, tree)
 	u.mu.Lock()
 	u.holds, u.lost = holds, ""
@@ -317,14 +293,70 @@ func (u *unit) once(ctx context.Context) (exit process.Exit, ready time.Duration
 		u.end(tree)
 	}
 	exit = tree.Wait()
-	deadline := time.Now().Add(time.Second)
-	_ = outRead.SetReadDeadline(deadline)
-	_ = errRead.SetReadDeadline(deadline)
-	logs.Wait()
+	logged()
 	if !readyAt.IsZero() {
 		ready = time.Since(readyAt)
 	}
 	return exit, ready, problem, ended
+}
+
+// removeStale removes the files of an earlier run that name a process. Only one supervisor has
+// this bay, and nothing of an earlier one is alive: what process such a file names means nothing
+// any more. It goes only from the bay.
+func (u *unit) removeStale() {
+	for _, name := range u.spec.Stale {
+		if _, err := os.Lstat(filepath.Join(u.bay.Dir, name)); err != nil {
+			continue
+		}
+		if err := disk.RemoveWithin(u.bay.Dir, name); err == nil {
+			u.log.Say("sup", []byte("removed "+name+" of an earlier run"))
+		} else {
+			u.log.Say("sup", []byte(name+" of an earlier run is not removed: "+err.Error()))
+		}
+	}
+}
+
+// outputs are the pipes of a program's standard output and standard error.
+type outputs [2]struct{ read, write *os.File }
+
+func openOutputs() (*outputs, error) {
+	o := &outputs{}
+	for i := range o {
+		var err error
+		if o[i].read, o[i].write, err = os.Pipe(); err != nil {
+			o.close()
+			return nil, err
+		}
+	}
+	return o, nil
+}
+
+// logged keeps what comes in a log, now that the program has its ends. What it returns waits for the rest
+// of it, a second at most: what was left behind may hold a pipe for ever.
+func (o *outputs) logged(log *logbook.Writer, secrets []string) (rest func()) {
+	var both sync.WaitGroup
+	for i, name := range []string{"out", "err"} {
+		o[i].write.Close()
+		both.Go(func() { log.Keep(name, mask.Reader(o[i].read, secrets)) })
+	}
+	return func() {
+		deadline := time.Now().Add(time.Second)
+		for i := range o {
+			_ = o[i].read.SetReadDeadline(deadline)
+		}
+		both.Wait()
+	}
+}
+
+// close closes what is open of them.
+func (o *outputs) close() {
+	for i := range o {
+		for _, f := range []*os.File{o[i].read, o[i].write} {
+			if f != nil {
+				f.Close()
+			}
+		}
+	}
 }
 
 // watch probes a service that is ready until it ends. One that fails for as long as it
