@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -24,7 +25,6 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/base/lazy"
 	"app.example/trammel/internal/core/base/sshsig"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/origins/source"
@@ -32,68 +32,6 @@ import (
 	"app.example/trammel/internal/core/stored/unpack"
 	"app.example/trammel/internal/core/written/card"
 )
-
-// Named is what an archive is of.
-type Named struct {
-	Tool, Version, Platform string // Platform is "linux/amd64" and the like, or "any"
-	Format                  string
-}
-
-var (
-	endings  = []string{".tar.gz", ".tgz", ".tar.xz", ".tar.zst", ".tar.bz2", ".zip"}
-	systems  = map[string]string{"linux": "linux", "darwin": "darwin", "macos": "darwin", "osx": "darwin"}
-	machines = map[string]string{"amd64": "amd64", "x86_64": "amd64", "x64": "amd64", "arm64": "arm64", "aarch64": "arm64"}
-	numbered = lazy.Regexp(`(?:^|[-_.])v?(\d+(?:\.\d+)+(?:(?:-|\.)?(?:rc|beta|alpha)\.?\d*)?)(?:[-_.]|$)`)
-	toolName = lazy.Regexp(`^[a-z][a-z0-9_-]*$`)
-)
-
-// NameOf reads the name of an archive: TOOL, VERSION and PLATFORM in any of the usual orders.
-func NameOf(file string) (Named, error) {
-	base := filepath.Base(file)
-	var n Named
-	stem := ""
-	for _, e := range endings {
-		if s, ok := strings.CutSuffix(base, e); ok {
-			stem, n.Format = s, strings.TrimPrefix(e, ".")
-		}
-	}
-	if n.Format == "tgz" {
-		n.Format = "tar.gz"
-	}
-	if stem == "" {
-		return n, fault.New(fault.ErrUsage, "%s is no archive that a catalog can have", base).Advise("Known: %s", strings.Join(endings, " "))
-	}
-	m := numbered().FindStringSubmatchIndex(stem)
-	if m == nil {
-		return n, fault.New(fault.ErrUsage, "the name of %s states no version", base).Advise("Say it: --tool NAME --version V [--platform OS/ARCH]")
-	}
-	n.Version = stem[m[2]:m[3]]
-	rest := stem[:m[0]] + "-" + stem[m[3]:]
-	words := strings.FieldsFunc(strings.ReplaceAll(strings.ToLower(rest), "x86_64", "amd64"), func(r rune) bool { return r == '-' || r == '_' || r == '.' || r == '/' })
-	os, arch := "", ""
-	var name []string
-	for _, w := range words {
-		switch {
-		case systems[w] != "":
-			os = systems[w]
-		case machines[w] != "":
-			arch = machines[w]
-		case slices.Contains([]string{"gnu", "musl", "unknown", "apple", "static", "release"}, w):
-		default:
-			name = append(name, w)
-		}
-	}
-	n.Tool = strings.Join(name, "-")
-	switch {
-	case os != "" && arch != "":
-		n.Platform = os + "/" + arch
-	case os == "" && arch == "":
-		n.Platform = "any"
-	default:
-		return n, fault.New(fault.ErrUsage, "the name of %s states a system or a machine, and not both", base).Advise("Say it: --platform OS/ARCH, or --platform any")
-	}
-	return n, nil
-}
 
 // Added is what Add did with one archive.
 type Added struct {
@@ -153,20 +91,9 @@ func write(folder, name string, content []byte) (sum string, err error) {
 // Add puts an archive into a catalog, which is made when it is not there. What its name does
 // not say, given does.
 func Add(ctx context.Context, folder, archive string, given Named) (a Added, err error) {
-	n, nameErr := NameOf(archive)
-	for _, x := range []struct {
-		into *string
-		said string
-	}{{&n.Tool, given.Tool}, {&n.Version, given.Version}, {&n.Platform, given.Platform}} {
-		if x.said != "" {
-			*x.into = x.said
-		}
-	}
-	if nameErr != nil && (n.Format == "" || n.Tool == "" || n.Version == "" || n.Platform == "") {
-		return a, nameErr
-	}
-	if !toolName().MatchString(n.Tool) || !version.Dotted.Valid(n.Version) || strings.ContainsAny(n.Version, "/\\ ") {
-		return a, fault.New(fault.ErrUsage, "%s would be %q %q, which no tool can be called", filepath.Base(archive), n.Tool, n.Version).Advise("Say it: --tool NAME --version V")
+	n, err := named(archive, given)
+	if err != nil {
+		return a, err
 	}
 	a.Named = n
 	if err := os.MkdirAll(folder, 0o755); err != nil {
@@ -206,24 +133,9 @@ func Add(ctx context.Context, folder, archive string, given Named) (a Added, err
 	if n.Format != "tar.gz" {
 		p.Format = n.Format
 	}
-	i := slices.IndexFunc(list.Releases, func(r release) bool { return r.Version == n.Version })
-	if i >= 0 {
-		for _, old := range list.Releases[i].Parts {
-			if old.Platform == p.Platform && (old.Name == "" || old.Name == n.Tool) {
-				if old.SHA256 != p.SHA256 {
-					return a, fault.New(fault.ErrUsage, "the catalog has %s %s for %s already, with other bytes", n.Tool, n.Version, n.Platform).
-						Advise("Whoever locked that version would get an error. Publish this one under a new version.")
-				}
-				a.Same = true
-				return a, nil
-			}
-		}
-	} else {
-		list.Releases = append(list.Releases, release{Version: n.Version, Published: toml.LocalDate{Year: time.Now().UTC().Year(), Month: int(time.Now().UTC().Month()), Day: time.Now().UTC().Day()}})
-		i = len(list.Releases) - 1
+	if a.Same, err = list.add(n, p); err != nil || a.Same {
+		return a, err
 	}
-	list.Releases[i].Parts = append(list.Releases[i].Parts, p)
-	slices.SortStableFunc(list.Releases, func(x, y release) int { return version.Dotted.Compare(y.Version, x.Version) })
 	if _, err := disk.StatWithin(folder, t.Card); errors.Is(err, fs.ErrNotExist) {
 		text, err := draftCard(ctx, archive, n)
 		if err != nil {
@@ -249,6 +161,50 @@ func Add(ctx context.Context, folder, archive string, given Named) (a Added, err
 	}
 	top.Tools[n.Tool] = t
 	return a, writeFirst(folder, top)
+}
+
+// named is what an archive is of: what is given, and else what its name says.
+func named(archive string, given Named) (Named, error) {
+	n, nameErr := NameOf(archive)
+	for _, x := range []struct {
+		into *string
+		said string
+	}{{&n.Tool, given.Tool}, {&n.Version, given.Version}, {&n.Platform, given.Platform}} {
+		if x.said != "" {
+			*x.into = x.said
+		}
+	}
+	if nameErr != nil && (n.Format == "" || n.Tool == "" || n.Version == "" || n.Platform == "") {
+		return n, nameErr
+	}
+	if !toolName().MatchString(n.Tool) || !version.Dotted.Valid(n.Version) || strings.ContainsAny(n.Version, "/\\ ") {
+		return n, fault.New(fault.ErrUsage, "%s would be %q %q, which no tool can be called", filepath.Base(archive), n.Tool, n.Version).Advise("Say it: --tool NAME --version V")
+	}
+	return n, nil
+}
+
+// add puts an archive into the list. same tells that it was there with the same bytes; with
+// others it is refused.
+func (l *releases) add(n Named, p part) (same bool, err error) {
+	i := slices.IndexFunc(l.Releases, func(r release) bool { return r.Version == n.Version })
+	if i < 0 {
+		year, month, day := time.Now().UTC().Date()
+		l.Releases = append(l.Releases, release{Version: n.Version, Published: toml.LocalDate{Year: year, Month: int(month), Day: day}})
+		i = len(l.Releases) - 1
+	}
+	for _, old := range l.Releases[i].Parts {
+		if old.Platform != p.Platform || old.Name != "" && old.Name != n.Tool {
+			continue
+		}
+		if old.SHA256 != p.SHA256 {
+			return false, fault.New(fault.ErrUsage, "the catalog has %s %s for %s already, with other bytes", n.Tool, n.Version, n.Platform).
+				Advise("Whoever locked that version would get an error. Publish this one under a new version.")
+		}
+		return true, nil
+	}
+	l.Releases[i].Parts = append(l.Releases[i].Parts, p)
+	slices.SortStableFunc(l.Releases, func(x, y release) int { return version.Dotted.Compare(y.Version, x.Version) })
+	return false, nil
 }
 
 // writeFirst writes the first page with the digests of what is there. An older signature of it
@@ -340,12 +296,12 @@ func draftCard(ctx context.Context, archive string, n Named) (string, error) {
 	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "about = %s\n", canon.JSON("The tool "+n.Tool))
-	fmt.Fprintf(&b, "# answer = { run = \"%s --version\", match = '(\\d+(?:\\.\\d+)+)' }   # how verify asks for the version\n\n[[from]]\nkind = \"catalog\"\n\n[[from.part]]\n", slices.Sorted(keys(bin))[0])
+	fmt.Fprintf(&b, "# answer = { run = \"%s --version\", match = '(\\d+(?:\\.\\d+)+)' }   # how verify asks for the version\n\n[[from]]\nkind = \"catalog\"\n\n[[from.part]]\n", slices.Sorted(maps.Keys(bin))[0])
 	if strip > 0 {
 		b.WriteString("strip = 1\n")
 	}
 	b.WriteString("bin   = { ")
-	for i, name := range slices.Sorted(keys(bin)) {
+	for i, name := range slices.Sorted(maps.Keys(bin)) {
 		if i > 0 {
 			b.WriteString(", ")
 		}
@@ -354,16 +310,6 @@ func draftCard(ctx context.Context, archive string, n Named) (string, error) {
 	b.WriteString(" }\n")
 	_, err = card.Parse(n.Tool+".toml", n.Tool, []byte(b.String()))
 	return b.String(), err
-}
-
-func keys(m map[string]string) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
-	}
 }
 
 // none says that a folder is no catalog, or what is wrong with its first page.
@@ -410,108 +356,4 @@ func Sign(folder string, signer ssh.Signer) error {
 		return err
 	}
 	return disk.WriteWithin(folder, source.CatalogSignature, signature, 0o644)
-}
-
-// Checked is what Check found.
-type Checked struct {
-	Tools, Releases, Files int
-	Bytes                  int64
-	Faults                 []string
-	SignedBy               string // the fingerprint of a key, "" when it is not signed
-}
-
-// Check holds a catalog to itself: every page to its digest and form, every archive to its
-// size and digest, and the signature to the first page.
-func Check(ctx context.Context, folder string) (c Checked, err error) {
-	var top first
-	if err := read(folder, "catalog.toml", &top); err != nil {
-		return c, none(folder, err)
-	}
-	bad := func(format string, args ...any) { c.Faults = append(c.Faults, fmt.Sprintf(format, args...)) }
-	page := func(name, sum string) []byte {
-		raw, err := disk.ReadWithin(folder, name, disk.MostText)
-		if err != nil {
-			bad("%s %s", name, disk.InWords(err))
-		} else if fmt.Sprintf("%x", sha256.Sum256(raw)) != sum {
-			bad("%s does not have the digest that catalog.toml states: trammel catalog add writes it anew", name)
-		}
-		return raw
-	}
-	names := slices.Sorted(func(yield func(string) bool) {
-		for n := range top.Tools {
-			if !yield(n) {
-				return
-			}
-		}
-	})
-	seen := map[string]bool{}
-	for _, name := range names {
-		t := top.Tools[name]
-		c.Tools++
-		if raw := page(t.Card, t.CardSHA); raw != nil {
-			if _, err := card.Parse(t.Card, name, raw); err != nil {
-				bad("%v", err)
-			}
-		}
-		var list releases
-		if raw := page(t.Releases, t.ReleasesSHA); raw != nil {
-			if err := toml.Unmarshal(raw, &list); err != nil {
-				bad("%s: %v", t.Releases, err)
-			}
-		}
-		for _, r := range list.Releases {
-			c.Releases++
-			at := map[string]bool{}
-			for _, p := range r.Parts {
-				if key := p.Name + " " + p.Platform; at[key] {
-					bad("%s %s has two archives for %s", name, r.Version, p.Platform)
-				} else {
-					at[key] = true
-				}
-				if seen[p.Path+p.SHA256] {
-					continue
-				}
-				seen[p.Path+p.SHA256] = true
-				if ctx.Err() != nil {
-					return c, context.Cause(ctx)
-				}
-				f, err := disk.OpenWithin(folder, p.Path)
-				if err != nil {
-					bad("%s %s: %s %s", name, r.Version, p.Path, disk.InWords(err))
-					continue
-				}
-				h := sha256.New()
-				n, err := io.Copy(h, f)
-				f.Close()
-				c.Files++
-				c.Bytes += n
-				switch {
-				case err != nil:
-					bad("%s: %v", p.Path, err)
-				case p.Size != 0 && p.Size != n:
-					bad("%s %s: %s has %d bytes, and the list states %d", name, r.Version, p.Path, n, p.Size)
-				case fmt.Sprintf("%x", h.Sum(nil)) != p.SHA256:
-					bad("%s %s: %s has other bytes than the list states", name, r.Version, p.Path)
-				}
-			}
-		}
-	}
-	raw, err := disk.ReadWithin(folder, "catalog.toml", disk.MostText)
-	if err != nil {
-		return c, err
-	}
-	signature, err := disk.ReadWithin(folder, source.CatalogSignature, 1<<20)
-	if errors.Is(err, fs.ErrNotExist) {
-		return c, nil
-	}
-	if err != nil {
-		return c, err
-	}
-	key, err := sshsig.Check(raw, signature, source.CatalogNamespace, "catalog")
-	if err != nil {
-		bad("%s: %v", source.CatalogSignature, err)
-		return c, nil
-	}
-	c.SignedBy = ssh.FingerprintSHA256(key)
-	return c, nil
 }

@@ -37,71 +37,19 @@ func Clear(ctx context.Context, p *checkout.State) ([]Cleared, error) {
 		}
 		defer unlock()
 	}
-	services := service.Connect(p.Bay, p.Host)
-	running, err := services.Status(ctx)
+	out, err := stopAll(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := services.Stop(ctx, nil); err != nil {
-		return nil, err
-	}
-	var stopped []string
-	for _, st := range running {
-		if st.State == service.Ready || st.State == service.Starting || st.State == service.Failing {
-			stopped = append(stopped, st.Name)
-		}
-	}
-	if len(stopped) > 0 {
-		out = append(out, Cleared{What: "stopped " + strings.Join(stopped, ", ")})
-	}
 	if p.Bay.Made() {
-		// Nobody supervises it any more, or this is refused.
-		held, err := disk.LockFile(p.Bay.SupervisorLock())
-		for try := 0; err != nil && try < 100 && ctx.Err() == nil; try++ { // one that was told to stop is about to go
-			time.Sleep(50 * time.Millisecond)
-			held, err = disk.LockFile(p.Bay.SupervisorLock())
-		}
+		gone, err := setAside(ctx, p)
+		out = append(out, gone...)
 		if err != nil {
-			return out, fault.New(fault.ErrFailed, "bay %s is being started at this moment", p.Bay.Name).Advise("Once that is done: trammel clear %s", p.Bay.Name)
-		}
-		defer held.Close()
-		for _, link := range p.Written.Files { // links into the bay's rendered files
-			at := filepath.Join(p.Dir(), filepath.FromSlash(link.Path))
-			if to, err := os.Readlink(at); err == nil && strings.HasPrefix(to, p.Bay.Dir+string(filepath.Separator)) {
-				if err := disk.RemoveWithin(p.Dir(), link.Path); err != nil {
-					return out, err
-				}
-				out = append(out, Cleared{What: "file", Path: at})
-			}
-		}
-		for _, folder := range []string{p.Bay.Dir, p.Bay.Records} {
-			entries, err := os.ReadDir(folder)
-			if err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return out, err
-			}
-			for _, e := range entries {
-				if e.IsDir() {
-					path := filepath.Join(folder, e.Name())
-					out = append(out, Cleared{What: e.Name(), Path: path, Bytes: SizeOf(path)})
-				}
-			}
-		}
-		// The data first: a bay whose records are gone would not be known any more.
-		for _, folder := range []string{p.Bay.Dir, p.Bay.Records} {
-			aside := filepath.Join(filepath.Dir(folder), ".gone-"+p.Bay.Name+fmt.Sprintf("-%d", os.Getpid()))
-			if err := os.Rename(folder, aside); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return out, err
-			}
+			return out, err
 		}
 	}
-	for _, folder := range []string{p.Bay.Dir, p.Bay.Records} {
-		left, _ := filepath.Glob(filepath.Join(filepath.Dir(folder), ".gone-*"))
-		for _, path := range left {
-			if err := disk.RemoveAll(path); err != nil {
-				return out, err
-			}
-		}
-		_ = os.Remove(filepath.Dir(folder)) // when it was the last bay
+	if err := removeAside(p); err != nil {
+		return out, err
 	}
 	if err := os.Remove(checkout.PlanFile(p.Places, p.Dir(), p.Bay.Name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return out, err
@@ -123,6 +71,85 @@ func Clear(ctx context.Context, p *checkout.State) ([]Cleared, error) {
 		}
 	}
 	return out, nil
+}
+
+// stopAll stops what runs of a bay.
+func stopAll(ctx context.Context, p *checkout.State) ([]Cleared, error) {
+	services := service.Connect(p.Bay, p.Host)
+	running, err := services.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := services.Stop(ctx, nil); err != nil {
+		return nil, err
+	}
+	var stopped []string
+	for _, st := range running {
+		if st.Running() {
+			stopped = append(stopped, st.Name)
+		}
+	}
+	if len(stopped) == 0 {
+		return nil, nil
+	}
+	return []Cleared{{What: "stopped " + strings.Join(stopped, ", ")}}, nil
+}
+
+// setAside takes the links into a bay out of the checkout and gives its folders other names, once
+// nobody supervises it any more.
+func setAside(ctx context.Context, p *checkout.State) (out []Cleared, err error) {
+	held, err := disk.LockFile(p.Bay.SupervisorLock())
+	for try := 0; err != nil && try < 100 && ctx.Err() == nil; try++ { // one that was told to stop is about to go
+		time.Sleep(50 * time.Millisecond)
+		held, err = disk.LockFile(p.Bay.SupervisorLock())
+	}
+	if err != nil {
+		return nil, fault.New(fault.ErrFailed, "bay %s is being started at this moment", p.Bay.Name).Advise("Once that is done: trammel clear %s", p.Bay.Name)
+	}
+	defer held.Close()
+	for _, link := range p.Written.Files { // links into the bay's rendered files
+		at := filepath.Join(p.Dir(), filepath.FromSlash(link.Path))
+		if to, err := os.Readlink(at); err == nil && strings.HasPrefix(to, p.Bay.Dir+string(filepath.Separator)) {
+			if err := disk.RemoveWithin(p.Dir(), link.Path); err != nil {
+				return out, err
+			}
+			out = append(out, Cleared{What: "file", Path: at})
+		}
+	}
+	for _, folder := range []string{p.Bay.Dir, p.Bay.Records} {
+		entries, err := os.ReadDir(folder)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return out, err
+		}
+		for _, e := range entries {
+			if e.IsDir() {
+				path := filepath.Join(folder, e.Name())
+				out = append(out, Cleared{What: e.Name(), Path: path, Bytes: SizeOf(path)})
+			}
+		}
+	}
+	// The data first: a bay whose records are gone would not be known any more.
+	for _, folder := range []string{p.Bay.Dir, p.Bay.Records} {
+		aside := filepath.Join(filepath.Dir(folder), ".gone-"+p.Bay.Name+fmt.Sprintf("-%d", os.Getpid()))
+		if err := os.Rename(folder, aside); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// removeAside removes what was set aside, by this Clear or by one that was killed.
+func removeAside(p *checkout.State) error {
+	for _, folder := range []string{p.Bay.Dir, p.Bay.Records} {
+		left, _ := filepath.Glob(filepath.Join(filepath.Dir(folder), ".gone-*"))
+		for _, path := range left {
+			if err := disk.RemoveAll(path); err != nil {
+				return err
+			}
+		}
+		_ = os.Remove(filepath.Dir(folder)) // when it was the last bay
+	}
+	return nil
 }
 
 // SizeOf adds up the sizes of files below a path, in bytes.

@@ -79,19 +79,8 @@ type Wanted struct {
 func (s *Sight) Wanted(x declare.Service, copy int) (w Wanted, err error) {
 	look := s.Plan.LookupInside(x.Name, copy)
 	d, b := s.State.Declaration, s.State.Bay
-	for _, v := range x.Variables {
-		expanded, err := ref.Expand(v.Value, look)
-		if err != nil {
-			return w, err
-		}
-		w.variables = append(w.variables, environ.Variable{Name: v.Name, Value: expanded, From: "service " + x.Name})
-	}
-	if x.Card != nil && (x.Run.Script != "" || x.Ready.Command.Script != "") {
-		settings, err := s.Plan.SettingVariables(x, copy)
-		if err != nil {
-			return w, err
-		}
-		w.variables = append(settings, w.variables...) // what the service says itself stands before them
+	if w.variables, err = s.variables(x, copy); err != nil {
+		return w, err
 	}
 	if w.run, err = environ.Expand(x.Run, look); err != nil {
 		return w, err
@@ -107,24 +96,7 @@ func (s *Sight) Wanted(x declare.Service, copy int) (w Wanted, err error) {
 			Status: x.Ready.Status, Log: x.Ready.Log, Every: x.Ready.Every, Within: x.Ready.Within, Notify: x.Ready.Notify,
 		},
 	}
-	for _, p := range x.Ports {
-		key := bay.PortKey(x.Name, copy, p.Name)
-		w.Ports[p.Name] = s.Plan.PortsInside[key]
-		if d.Network == declare.NetworkPrivate {
-			if w.Outer == nil {
-				w.Outer = map[string]int{}
-			}
-			w.Outer[p.Name] = s.Plan.Ports[key]
-		}
-	}
-	if d.Network == declare.NetworkPrivate {
-		w.Network = x.Ground()
-		for _, y := range d.Services {
-			if g := y.Ground(); g != w.Network && x.Sees(y) && !slices.Contains(w.Beside, g) {
-				w.Beside = append(w.Beside, g)
-			}
-		}
-	}
+	s.network(x, copy, &w.Spec)
 	if x.Ready.File != "" {
 		if w.Ready.File, err = ref.Expand(x.Ready.File, look); err != nil {
 			return w, err
@@ -162,6 +134,49 @@ func (s *Sight) Wanted(x declare.Service, copy int) (w Wanted, err error) {
 	}
 	w.Config = w.Spec.Digest(w.run.Meaning(), w.probe.Meaning(), decisive)
 	return w, nil
+}
+
+// variables are those that a service has besides the project's.
+func (s *Sight) variables(x declare.Service, copy int) (out []environ.Variable, err error) {
+	if x.Card != nil && (x.Run.Script != "" || x.Ready.Command.Script != "") {
+		if out, err = s.Plan.SettingVariables(x, copy); err != nil {
+			return nil, err
+		}
+	}
+	look := s.Plan.LookupInside(x.Name, copy)
+	for _, v := range x.Variables { // what it says itself comes last, and holds
+		expanded, err := ref.Expand(v.Value, look)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, environ.Variable{Name: v.Name, Value: expanded, From: "service " + x.Name})
+	}
+	return out, nil
+}
+
+// network fills in where a copy of a service listens, and of a private network what it sees.
+func (s *Sight) network(x declare.Service, copy int, w *service.Spec) {
+	d := s.State.Declaration
+	private := d.Network == declare.NetworkPrivate
+	if private && len(x.Ports) > 0 {
+		w.Outer = map[string]int{}
+	}
+	for _, p := range x.Ports {
+		key := bay.PortKey(x.Name, copy, p.Name)
+		w.Ports[p.Name] = s.Plan.PortsInside[key]
+		if private {
+			w.Outer[p.Name] = s.Plan.Ports[key]
+		}
+	}
+	if !private {
+		return
+	}
+	w.Network = x.Ground()
+	for _, y := range d.Services {
+		if g := y.Ground(); g != w.Network && x.Sees(y) && !slices.Contains(w.Beside, g) {
+			w.Beside = append(w.Beside, g)
+		}
+	}
 }
 
 // mostInputs is how many files a service may read until they are told by their folders.
