@@ -1,6 +1,7 @@
 package solve
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,17 +15,27 @@ type Conflict struct {
 
 func (c *Conflict) Error() string { return strings.Join(c.Chain, "\n") }
 
+// clause is one sentence of a conflict: facts of several versions with one need.
+type clause struct {
+	of       *pkg // nil: the declaration
+	versions []int
+	need     *Need
+	of2      *pkg // that is needed
+	barred   string
+}
+
 // explain makes the chain of a rule that says that nothing is possible: the facts that it
 // follows from, versions with one need put together.
 func (s *solver) explain(r *rule) error {
-	type line struct {
-		of       *pkg
-		versions []int
-		need     *Need
-		of2      *pkg
-		barred   string
+	c := &Conflict{}
+	for _, l := range ordered(clausesOf(r)) {
+		c.say(l)
 	}
-	var lines []*line
+	return c
+}
+
+// clausesOf are the facts that a rule follows from.
+func clausesOf(r *rule) (out []*clause) {
 	seen := map[*rule]bool{}
 	facts := map[*fact]bool{}
 	var walk func(r *rule)
@@ -40,25 +51,27 @@ func (s *solver) explain(r *rule) error {
 			return
 		}
 		facts[f] = true
-		for _, l := range lines {
+		for _, l := range out {
 			same := l.of == f.of && l.barred == f.barred && (l.need == nil) == (f.need == nil)
 			if same && f.of != nil && (f.need == nil || l.need.Package == f.need.Package && l.need.Text == f.need.Text) {
 				l.versions = append(l.versions, f.version)
 				return
 			}
 		}
-		lines = append(lines, &line{f.of, []int{f.version}, f.need, f.of2, f.barred})
+		out = append(out, &clause{f.of, []int{f.version}, f.need, f.of2, f.barred})
 	}
 	walk(r)
-	c := &Conflict{}
-	// The asks come first, then what each package that was named so far needs.
+	return out
+}
+
+// ordered puts the asks first, then what each package that was named so far needs.
+func ordered(clauses []*clause) (out []*clause) {
 	named := map[*pkg]bool{nil: true}
-	var ordered []*line
-	for len(ordered) < len(lines) {
+	for len(out) < len(clauses) {
 		took := false
-		for _, l := range lines {
-			if !slices.Contains(ordered, l) && named[l.of] {
-				ordered = append(ordered, l)
+		for _, l := range clauses {
+			if !slices.Contains(out, l) && named[l.of] {
+				out = append(out, l)
 				if l.of2 != nil {
 					named[l.of2] = true
 				}
@@ -66,45 +79,43 @@ func (s *solver) explain(r *rule) error {
 			}
 		}
 		if !took {
-			for _, l := range lines {
-				if !slices.Contains(ordered, l) {
-					ordered = append(ordered, l)
+			for _, l := range clauses {
+				if !slices.Contains(out, l) {
+					out = append(out, l)
 				}
 			}
 		}
 	}
-	for _, l := range ordered {
-		if l.need == nil {
-			c.Chain = append(c.Chain, fmt.Sprintf("%s %s %s", l.of.name, l.of.spans(l.versions, l.barred), l.barred))
-			continue
-		}
-		want := l.need.Package
-		if l.need.Text != "" {
-			want += " " + l.need.Text
-		}
-		if len(l.of2.versions) == 0 {
-			want += ", which no source has"
-			if !slices.Contains(c.Unknown, l.of2.name) {
-				c.Unknown = append(c.Unknown, l.of2.name)
-			}
-		} else if l.of2.allowed(l.need).empty() {
-			want += fmt.Sprintf(", and there is only %s", l.of2.spans(nil, ""))
-		}
-		if l.of == nil {
-			from := "the declaration"
-			if l.need.From != "" {
-				from = l.need.From
-			}
-			c.Chain = append(c.Chain, fmt.Sprintf("%s asks for %s", from, want))
-			continue
-		}
-		verb := "need"
-		if len(l.versions) == 1 {
-			verb = "needs"
-		}
-		c.Chain = append(c.Chain, fmt.Sprintf("%s %s %s %s", l.of.name, l.of.spans(l.versions, ""), verb, want))
+	return out
+}
+
+// say adds a sentence to the chain.
+func (c *Conflict) say(l *clause) {
+	if l.need == nil {
+		c.Chain = append(c.Chain, fmt.Sprintf("%s %s %s", l.of.name, l.of.spans(l.versions, l.barred), l.barred))
+		return
 	}
-	return c
+	want := l.need.Package
+	if l.need.Text != "" {
+		want += " " + l.need.Text
+	}
+	if len(l.of2.versions) == 0 {
+		want += ", which no source has"
+		if !slices.Contains(c.Unknown, l.of2.name) {
+			c.Unknown = append(c.Unknown, l.of2.name)
+		}
+	} else if l.of2.allowed(l.need).empty() {
+		want += fmt.Sprintf(", and there is only %s", l.of2.spans(nil, ""))
+	}
+	if l.of == nil {
+		c.Chain = append(c.Chain, fmt.Sprintf("%s asks for %s", cmp.Or(l.need.From, "the declaration"), want))
+		return
+	}
+	verb := "need"
+	if len(l.versions) == 1 {
+		verb = "needs"
+	}
+	c.Chain = append(c.Chain, fmt.Sprintf("%s %s %s %s", l.of.name, l.of.spans(l.versions, ""), verb, want))
 }
 
 // spans names versions for people: all of them, or the first and the last of a row.

@@ -251,24 +251,7 @@ func (c *collector) card(x, now declare.Service) {
 		pairs = append(pairs, "@{"+name+"}", value)
 	}
 	fill := strings.NewReplacer(pairs...).Replace
-	free := map[string]string{} // settings that are arguments of the server
-	for _, name := range lock.Sorted(now.Settings) {
-		if value, named := settings[name]; named {
-			c.bound.knows(card.Variable(name), cmp.Or(now.Settings[name], value))
-			continue
-		}
-		free[name] = now.Settings[name]
-		written := x.Settings[name]
-		if when, ok := x.Conditions[name]; ok {
-			written = when.Text()
-		}
-		c.add(Sets, "setting "+name+" of "+x.Name, now.Settings[name], at(x.Place), written)
-	}
-	for name, value := range settings {
-		if _, own := now.Settings[name]; !own {
-			c.bound.knows(card.Variable(name), value)
-		}
-	}
+	free := c.settings(x, now, settings)
 	if len(x.Options) > 0 {
 		c.add(Runs, "service "+x.Name+", options", strings.Join(now.Options, " "), at(x.Place), x.Options)
 		c.bound.run(declare.Run{Argv: append([]string{x.Tool}, now.Options...)})
@@ -312,7 +295,8 @@ func (c *collector) card(x, now declare.Service) {
 	}
 	rest := canon.Map{}
 	for key, value := range def {
-		if strings.HasPrefix(key, "port.") || strings.HasPrefix(key, "stop.") || strings.HasPrefix(key, "package.") || key == "data.begins" || key == "data.ends" || key == "ready.log" || key == "ready.within" || key == "data.stopped" {
+		group, _, _ := strings.Cut(key, ".")
+		if slices.Contains([]string{"port", "stop", "package"}, group) || slices.Contains([]string{"data.begins", "data.ends", "data.stopped", "ready.log", "ready.within"}, key) {
 			rest[key] = value
 		}
 	}
@@ -323,6 +307,30 @@ func (c *collector) card(x, now declare.Service) {
 		}
 		c.add(Runs, "service "+x.Name+", as its card says", strings.TrimSuffix(text, ", "), from, rest)
 	}
+}
+
+// settings adds those of a service's settings that its card does not name, which become arguments
+// of the server, and returns them.
+func (c *collector) settings(x, now declare.Service, ofCard map[string]string) (free map[string]string) {
+	free = map[string]string{}
+	for _, name := range lock.Sorted(now.Settings) {
+		if value, named := ofCard[name]; named {
+			c.bound.knows(card.Variable(name), cmp.Or(now.Settings[name], value))
+			continue
+		}
+		free[name] = now.Settings[name]
+		written := x.Settings[name]
+		if when, ok := x.Conditions[name]; ok {
+			written = when.Text()
+		}
+		c.add(Sets, "setting "+name+" of "+x.Name, now.Settings[name], at(x.Place), written)
+	}
+	for name, value := range ofCard {
+		if _, own := now.Settings[name]; !own {
+			c.bound.knows(card.Variable(name), value)
+		}
+	}
+	return free
 }
 
 func (c *collector) routines() {
@@ -494,47 +502,7 @@ func (c *collector) items(l *lock.Lock, whose string) {
 		file = lock.OverlayName
 	}
 	for _, name := range lock.Sorted(l.Items) {
-		item := l.Items[name]
-		text := item.Version + " from " + item.Source
-		packages := map[string]bool{}
-		var scripts []string
-		archives := canon.Map{}
-		for _, on := range lock.Sorted(item.Platforms) {
-			group := canon.Map{}
-			for _, part := range lock.Sorted(item.Platforms[on]) {
-				p := item.Platforms[on][part]
-				group[part] = partFacts(p)
-				if part != name {
-					packages[part] = true
-				}
-				if p.Build != "" {
-					c.add(Runs, "build of "+name+whose+" on "+on, p.Build+" with "+p.Builder, file, nil)
-				}
-				for _, script := range p.Scripts {
-					if !slices.Contains(scripts, script) {
-						scripts = append(scripts, script)
-					}
-				}
-			}
-			archives[on] = group
-		}
-		if len(packages) > 0 {
-			text += ": " + strings.Join(lock.Sorted(packages), ", ")
-		}
-		c.add(Fetches, "toolchain "+name+whose, text, file, canon.Map{"version": item.Version, "source": item.Source, "archives": archives, "prefix": item.Prefix, "shown": item.Shown, "for": item.For})
-		if declared, ok := c.asked(name); ok && len(declared.Scripts) > 0 {
-			scripts = declared.Scripts
-		}
-		if len(scripts) > 0 {
-			c.add(Runs, "install scripts of "+name+whose, "of the npm packages "+strings.Join(scripts, ", "), file, nil)
-		}
-		if item.Answer != "" {
-			c.add(Runs, "answer of "+name+whose, item.Answer, "card of "+name+", in "+file, nil)
-			c.bound.run(declare.Run{Script: item.Answer})
-		}
-		for _, v := range lock.Sorted(item.Variables) {
-			c.add(Sets, "variable "+v+" by the card of "+name+whose, item.Variables[v], "card of "+name+", in "+file, nil)
-		}
+		c.item(name, whose, file, l.Items[name])
 	}
 	for _, name := range lock.Sorted(l.Roots) {
 		facts := canon.Map{}
@@ -547,31 +515,85 @@ func (c *collector) items(l *lock.Lock, whose string) {
 		c.add(Fetches, "root "+name+whose, text, file, facts)
 	}
 	for _, name := range lock.Sorted(l.Libraries) {
-		x := l.Libraries[name]
-		facts := canon.Map{}
-		text := ""
-		var scripts []string
-		for _, on := range lock.Sorted(x.On) {
-			set := x.On[on]
-			facts[on] = canon.Map{"packages": set.Packages, "for": set.For, "builder": set.Builder}
-			text = fmt.Sprintf("%d packages for %s", len(set.Packages), set.For)
-			if allowed, ok := strings.CutPrefix(set.Builder, "scripts "); ok {
-				for _, script := range strings.Fields(allowed) {
-					if !slices.Contains(scripts, script) {
-						scripts = append(scripts, script)
-					}
-				}
+		c.library(name, whose, file, l.Libraries[name])
+	}
+}
+
+// item adds what one toolchain brings.
+func (c *collector) item(name, whose, file string, item lock.Item) {
+	text := item.Version + " from " + item.Source
+	packages := map[string]bool{}
+	var scripts names
+	archives := canon.Map{}
+	for _, on := range lock.Sorted(item.Platforms) {
+		group := canon.Map{}
+		for _, part := range lock.Sorted(item.Platforms[on]) {
+			p := item.Platforms[on][part]
+			group[part] = partFacts(p)
+			if part != name {
+				packages[part] = true
 			}
-			if set.Builder == "source" {
-				c.builds(name, set, file)
+			if p.Build != "" {
+				c.add(Runs, "build of "+name+whose+" on "+on, p.Build+" with "+p.Builder, file, nil)
 			}
+			scripts.add(p.Scripts...)
 		}
-		if x.Folder != "" {
-			text += ", shown in " + path.Join(x.Folder, "node_modules")
+		archives[on] = group
+	}
+	if len(packages) > 0 {
+		text += ": " + strings.Join(lock.Sorted(packages), ", ")
+	}
+	c.add(Fetches, "toolchain "+name+whose, text, file, canon.Map{"version": item.Version, "source": item.Source, "archives": archives, "prefix": item.Prefix, "shown": item.Shown, "for": item.For})
+	if declared, ok := c.asked(name); ok && len(declared.Scripts) > 0 {
+		scripts = declared.Scripts
+	}
+	c.installs(name+whose, file, scripts)
+	if item.Answer != "" {
+		c.add(Runs, "answer of "+name+whose, item.Answer, "card of "+name+", in "+file, nil)
+		c.bound.run(declare.Run{Script: item.Answer})
+	}
+	for _, v := range lock.Sorted(item.Variables) {
+		c.add(Sets, "variable "+v+" by the card of "+name+whose, item.Variables[v], "card of "+name+", in "+file, nil)
+	}
+}
+
+// library adds what a set of libraries brings.
+func (c *collector) library(name, whose, file string, x lock.Library) {
+	facts := canon.Map{}
+	text := ""
+	var scripts names
+	for _, on := range lock.Sorted(x.On) {
+		set := x.On[on]
+		facts[on] = canon.Map{"packages": set.Packages, "for": set.For, "builder": set.Builder}
+		text = fmt.Sprintf("%d packages for %s", len(set.Packages), set.For)
+		if allowed, ok := strings.CutPrefix(set.Builder, "scripts "); ok {
+			scripts.add(strings.Fields(allowed)...)
 		}
-		c.add(Fetches, "libraries "+name+whose, text, file, canon.Map{"kind": x.Kind, "source": x.Source, "folder": x.Folder, "on": facts})
-		if len(scripts) > 0 {
-			c.add(Runs, "install scripts of "+name+whose, "of the npm packages "+strings.Join(scripts, ", "), file, nil)
+		if set.Builder == "source" {
+			c.builds(name, set, file)
+		}
+	}
+	if x.Folder != "" {
+		text += ", shown in " + path.Join(x.Folder, "node_modules")
+	}
+	c.add(Fetches, "libraries "+name+whose, text, file, canon.Map{"kind": x.Kind, "source": x.Source, "folder": x.Folder, "on": facts})
+	c.installs(name+whose, file, scripts)
+}
+
+// installs adds that packages run scripts of their own when they are installed.
+func (c *collector) installs(of, file string, packages []string) {
+	if len(packages) > 0 {
+		c.add(Runs, "install scripts of "+of, "of the npm packages "+strings.Join(packages, ", "), file, nil)
+	}
+}
+
+// names are names in the order in which they came, each once.
+type names []string
+
+func (n *names) add(more ...string) {
+	for _, name := range more {
+		if !slices.Contains(*n, name) {
+			*n = append(*n, name)
 		}
 	}
 }

@@ -72,91 +72,108 @@ func (f Frame) Bin() string { return filepath.Join(f.Dir, "bin") }
 // Of computes the frame of parts whose trees are all known. Two items that bring
 // one command are a fault that names both.
 func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
-	files := map[string]string{}
-	owner := map[string]string{}
-	in := map[string]string{}
-	roots := map[string]string{}
-	var plain map[string][]Command
-	for _, p := range parts {
-		commands := p.Bin
-		if p.Format == lock.SetFormat {
-			continue // below, when the toolchains' own are known
-		}
-		if p.Format == lock.RootFormat {
-			roots[p.Name] = s.Path(p)
+	g := gathering{s: s, files: map[string]string{}, owner: map[string]string{}, in: map[string]string{}, roots: map[string]string{}}
+	for _, sets := range []bool{false, true} { // sets come when the toolchains' own commands are known
+		for _, p := range parts {
 			var err error
-			if commands, err = commandsOf(s, p); err != nil {
+			switch {
+			case (p.Format == lock.SetFormat) != sets:
+			case sets:
+				err = g.set(p)
+			default:
+				err = g.part(p)
+			}
+			if err != nil {
 				return Frame{}, err
-			}
-		} else if len(p.Commands) > 0 {
-			var err error
-			if commands, err = commandsOf(s, p); err != nil {
-				return Frame{}, err
-			}
-		}
-		if p.Before != "" || len(p.Shown) > 0 {
-			if plain == nil {
-				plain = map[string][]Command{}
-			}
-			for _, command := range lock.Sorted(commands) {
-				c := Command{Name: command, Item: p.Item, File: filepath.Join(s.Path(p), filepath.FromSlash(commands[command]))}
-				if p.Format == lock.RootFormat {
-					c.Root = p.Name
-				}
-				plain[p.Item] = append(plain[p.Item], c)
-			}
-		}
-		for command, file := range p.Named(commands) {
-			full := filepath.Join(s.Path(p), filepath.FromSlash(file))
-			if old, ok := files[command]; ok && old != full {
-				return Frame{}, fault.New(fault.ErrUsage, "the command %s comes from both %s and %s", command, owner[command], p.Item).
-					Advise("Take one of the two toolchains out of the declaration, or have one under names of its own:\n  %s = { …, prefix = \"%s-\" }, or commands = { %s = \"…\" }", p.Item, p.Item, command)
-			}
-			if _, ok := files[command]; !ok {
-				files[command], owner[command] = full, p.Item
-				if p.Format == lock.RootFormat {
-					in[command] = p.Name
-				}
 			}
 		}
 	}
-	for _, p := range parts {
-		if p.Format != lock.SetFormat {
+	f := Frame{Dir: filepath.Join(root, strings.TrimPrefix(g.digest(), "sha256:")[:32]), Roots: g.roots, Plain: g.plain}
+	for _, command := range lock.Sorted(g.files) {
+		f.Commands = append(f.Commands, Command{command, g.owner[command], g.files[command], g.in[command]})
+	}
+	return f, nil
+}
+
+// gathering are the commands of parts, as far as they were looked at: each with its file, the
+// item that brings it, and the root that it runs in.
+type gathering struct {
+	s                *store.Store
+	files, owner, in map[string]string
+	roots            map[string]string    // name → path of its tree
+	plain            map[string][]Command // item that shows by other names → its commands by their own
+}
+
+// part adds the commands of a toolchain's part.
+func (g *gathering) part(p lock.PartOn) (err error) {
+	commands := p.Bin
+	if p.Format == lock.RootFormat {
+		g.roots[p.Name] = g.s.Path(p)
+	}
+	if p.Format == lock.RootFormat || len(p.Commands) > 0 {
+		if commands, err = commandsOf(g.s, p); err != nil {
+			return err
+		}
+	}
+	if p.Before != "" || len(p.Shown) > 0 {
+		if g.plain == nil {
+			g.plain = map[string][]Command{}
+		}
+		for _, command := range lock.Sorted(commands) {
+			c := Command{Name: command, Item: p.Item, File: filepath.Join(g.s.Path(p), filepath.FromSlash(commands[command]))}
+			if p.Format == lock.RootFormat {
+				c.Root = p.Name
+			}
+			g.plain[p.Item] = append(g.plain[p.Item], c)
+		}
+	}
+	for command, file := range p.Named(commands) {
+		full := filepath.Join(g.s.Path(p), filepath.FromSlash(file))
+		if old, ok := g.files[command]; ok && old != full {
+			return fault.New(fault.ErrUsage, "the command %s comes from both %s and %s", command, g.owner[command], p.Item).
+				Advise("Take one of the two toolchains out of the declaration, or have one under names of its own:\n  %s = { …, prefix = \"%s-\" }, or commands = { %s = \"…\" }", p.Item, p.Item, command)
+		} else if ok {
 			continue
 		}
-		commands, err := commandsOfSet(s, p)
-		if err != nil {
-			return Frame{}, err
-		}
-		for command, file := range commands {
-			// A toolchain's command stays, but for the installer of a language, which must
-			// know that the libraries are locked.
-			_, taken := files[command]
-			if taken && !(owner[command] == "python" && strings.HasPrefix(command, "pip")) {
-				continue
-			}
-			files[command], owner[command] = filepath.Join(s.Path(p), filepath.FromSlash(file)), p.Item
-			delete(in, command)
+		g.files[command], g.owner[command] = full, p.Item
+		if p.Format == lock.RootFormat {
+			g.in[command] = p.Name
 		}
 	}
-	shown := canon.Digest(files)
-	if len(roots) > 0 {
-		shown = canon.Digest(canon.Map{"files": files, "roots": roots})
+	return nil
+}
+
+// set adds the commands of a set of libraries. A toolchain's command stays, but for the installer
+// of a language, which must know that the libraries are locked.
+func (g *gathering) set(p lock.PartOn) error {
+	commands, err := commandsOfSet(g.s, p)
+	for command, file := range commands {
+		_, taken := g.files[command]
+		if taken && !(g.owner[command] == "python" && strings.HasPrefix(command, "pip")) {
+			continue
+		}
+		g.files[command], g.owner[command] = filepath.Join(g.s.Path(p), filepath.FromSlash(file)), p.Item
+		delete(g.in, command)
 	}
-	if len(plain) > 0 {
+	return err
+}
+
+// digest is of all that a frame shows.
+func (g *gathering) digest() string {
+	shown := canon.Digest(g.files)
+	if len(g.roots) > 0 {
+		shown = canon.Digest(canon.Map{"files": g.files, "roots": g.roots})
+	}
+	if len(g.plain) > 0 {
 		facts := canon.Map{"shown": shown}
-		for item, list := range plain {
+		for item, list := range g.plain {
 			for _, c := range list {
 				facts[item+" "+c.Name] = c.File
 			}
 		}
 		shown = canon.Digest(facts)
 	}
-	f := Frame{Dir: filepath.Join(root, strings.TrimPrefix(shown, "sha256:")[:32]), Roots: roots, Plain: plain}
-	for _, command := range lock.Sorted(files) {
-		f.Commands = append(f.Commands, Command{command, owner[command], files[command], in[command]})
-	}
-	return f, nil
+	return shown
 }
 
 // commandsOfSet are the commands that a set of libraries brings.
