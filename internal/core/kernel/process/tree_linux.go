@@ -2,6 +2,7 @@ package process
 
 import (
 	"bufio"
+	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -57,25 +58,47 @@ func refused(err error) bool {
 		errors.Is(err, unix.EUSERS) || errors.Is(err, errNoNamespace)
 }
 
-func startInit(spec Spec, do within.Spec, attributes *syscall.SysProcAttr) (*Tree, error) {
-	var err error
-	var pipes [3][2]*os.File // control, report, spec: reading end, writing end
-	closeAll := func() {
-		for _, p := range pipes {
-			for _, f := range p {
-				if f != nil {
-					f.Close()
-				}
+// initPipes are the ways between a tree's init and this process: control, report and spec, each
+// with its reading end and its writing end.
+type initPipes [3][2]*os.File
+
+func openPipes() (*initPipes, error) {
+	p := &initPipes{}
+	for i := range p {
+		r, w, err := os.Pipe()
+		if err != nil {
+			p.close()
+			return nil, err
+		}
+		p[i] = [2]*os.File{r, w}
+	}
+	return p, nil
+}
+
+func (p *initPipes) close() {
+	for _, ends := range p {
+		for _, f := range ends {
+			if f != nil {
+				f.Close()
 			}
 		}
 	}
-	for i := range pipes {
-		r, w, err := os.Pipe()
-		if err != nil {
-			closeAll()
-			return nil, err
-		}
-		pipes[i] = [2]*os.File{r, w}
+}
+
+// unmade is why an init could not start its program, as it reported it.
+func unmade(report string) error {
+	text := strings.TrimSpace(strings.TrimPrefix(report, "error "))
+	if strings.HasPrefix(text, "mount") || text == "" {
+		return fmt.Errorf("%w: %s", errNoNamespace, text)
+	}
+	return errors.New(text)
+}
+
+// startInit starts an init, which starts the program.
+func startInit(spec Spec, do within.Spec, attributes *syscall.SysProcAttr) (*Tree, error) {
+	pipes, err := openPipes()
+	if err != nil {
+		return nil, err
 	}
 	name := within.InitName
 	if !do.Mount {
@@ -90,7 +113,7 @@ func startInit(spec Spec, do within.Spec, attributes *syscall.SysProcAttr) (*Tre
 		cmd.Stdin = spec.Stdin
 	}
 	if spec.On(func() { err = cmd.Start() }); err != nil {
-		closeAll()
+		pipes.close()
 		return nil, err
 	}
 	pipes[0][0].Close()
@@ -113,14 +136,7 @@ func startInit(spec Spec, do within.Spec, attributes *syscall.SysProcAttr) (*Tre
 		cmd.Wait()
 		pipes[0][1].Close()
 		pipes[1][0].Close()
-		if born != nil {
-			return nil, born
-		}
-		text := strings.TrimSpace(strings.TrimPrefix(first, "error "))
-		if strings.HasPrefix(text, "mount") || text == "" {
-			return nil, fmt.Errorf("%w: %s", errNoNamespace, text)
-		}
-		return nil, errors.New(text)
+		return nil, cmp.Or(born, unmade(first))
 	}
 	t := &Tree{Pid: cmd.Process.Pid, Weak: do.Adopt, control: pipes[0][1], done: make(chan struct{})}
 	go func() {

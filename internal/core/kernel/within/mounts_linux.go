@@ -24,33 +24,10 @@ func setUp(v View, making bool) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("refused making mounts private: %w", err)
 	}
-	// Everything of the host is taken hold of first: the new root covers some of it.
-	var system, rest []mounted
-	var access uint64 = unix.MOUNT_ATTR_RDONLY
-	if making {
-		access = 0
+	system, rest, err := holdAll(v, making)
+	if err != nil {
+		return err
 	}
-	for _, name := range []string{"usr", "etc", "opt"} {
-		m, err := hold(path.Join(v.Root, name), name, access|unix.MOUNT_ATTR_NODEV)
-		if errors.Is(err, unix.ENOENT) && name == "opt" {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		system = append(system, m)
-	}
-	if v.Closed {
-		held, err := closedParts(v)
-		if err != nil {
-			return err
-		}
-		rest = held
-	} else {
-		rest = hostParts()
-	}
-	system = append(system, etcFiles(v, making)...)
-
 	const stage = "/tmp"
 	if err := unix.Mount("tmpfs", stage, "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=0755,size=64m"); err != nil {
 		return fmt.Errorf("refused mounting: %w", err)
@@ -95,6 +72,36 @@ func setUp(v View, making bool) error {
 	if err := identity(); err != nil {
 		return err
 	}
+	return enter()
+}
+
+// holdAll takes hold of everything of the host, before the new root covers some of it: what is the
+// system, and what comes when that is in its place.
+func holdAll(v View, making bool) (system, rest []mounted, err error) {
+	var access uint64 = unix.MOUNT_ATTR_RDONLY
+	if making {
+		access = 0
+	}
+	for _, name := range []string{"usr", "etc", "opt"} {
+		m, err := hold(path.Join(v.Root, name), name, access|unix.MOUNT_ATTR_NODEV)
+		if errors.Is(err, unix.ENOENT) && name == "opt" {
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		system = append(system, m)
+	}
+	if !v.Closed {
+		rest = hostParts()
+	} else if rest, err = closedParts(v); err != nil {
+		return nil, nil, err
+	}
+	return append(system, etcFiles(v, making)...), rest, nil
+}
+
+// enter closes the folder that this process is in and makes it the root.
+func enter() error {
 	if err := unix.MountSetattr(unix.AT_FDCWD, ".", 0, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY}); err != nil {
 		return fmt.Errorf("closing the root: %w", err)
 	}

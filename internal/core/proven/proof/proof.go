@@ -238,15 +238,9 @@ func (v *verifier) lock() {
 // store checks every part, several at once.
 func (v *verifier) store(ctx context.Context) {
 	parts := lock.Distinct(v.p.Parts)
-	type outcome struct {
-		text    string
-		state   string
-		details []Detail
-	}
 	outcomes := make([]outcome, len(parts))
 	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
 	var wait sync.WaitGroup
-	files := make([]int, len(parts))
 	for i, part := range parts {
 		wait.Go(func() {
 			slots <- struct{}{}
@@ -254,31 +248,7 @@ func (v *verifier) store(ctx context.Context) {
 			if ctx.Err() != nil {
 				return
 			}
-			c, err := v.p.Store.Check(part, v.o.Deep)
-			name := part.Label() + " " + part.Part.Version
-			files[i] = c.Files
-			switch {
-			case err != nil:
-				outcomes[i] = outcome{text: name + ": " + err.Error(), state: Failed}
-			case c.Missing:
-				outcomes[i] = outcome{text: name + " is not there", state: Missing}
-			case c.Record != "":
-				outcomes[i] = outcome{text: name + ": " + c.Record, state: Drift}
-			case len(c.Differences) > 0:
-				x := outcome{text: fmt.Sprintf("%s: %d of %s files differ", name, len(c.Differences), Grouped(c.Files)), state: Drift}
-				if len(c.Differences) == 1 {
-					x.text = fmt.Sprintf("%s: 1 of %s files differs", name, Grouped(c.Files))
-				}
-				for _, d := range c.Differences {
-					what := d.What
-					full := filepath.Join(v.p.Store.Path(part), d.Path)
-					if info, err := os.Lstat(full); err == nil && what == "changed" {
-						what += " " + info.ModTime().Format("2 Jan 15:04")
-					}
-					x.details = append(x.details, Detail{d.Path, what})
-				}
-				outcomes[i] = x
-			}
+			outcomes[i] = v.check(part)
 			if x := outcomes[i]; x.state != "" && x.state != Missing {
 				v.p.Store.MarkDamaged(part)
 			}
@@ -289,7 +259,7 @@ func (v *verifier) store(ctx context.Context) {
 	var texts []string
 	total := 0
 	for i, x := range outcomes {
-		total += files[i]
+		total += x.files
 		found := Part{Label: parts[i].Label(), Item: parts[i].Item, Version: parts[i].Part.Version, Tree: string(parts[i].Tree), State: cmp.Or(x.state, OK)}
 		for _, d := range x.details {
 			found.Differs = append(found.Differs, d.Thing+" "+firstWord(d.What))
@@ -322,6 +292,45 @@ func (v *verifier) store(ctx context.Context) {
 		row.Text = fmt.Sprintf("%d %s, %s files, %s", len(parts), noun, Grouped(total), how)
 	}
 	v.Rows = append(v.Rows, row)
+}
+
+// outcome is what was found of one part; state is "" where nothing is wrong.
+type outcome struct {
+	text    string
+	state   string
+	files   int
+	details []Detail
+}
+
+// check holds one part to its record.
+func (v *verifier) check(part lock.PartOn) outcome {
+	c, err := v.p.Store.Check(part, v.o.Deep)
+	name := part.Label() + " " + part.Part.Version
+	out := outcome{files: c.Files}
+	switch {
+	case err != nil:
+		out.text, out.state = name+": "+err.Error(), Failed
+	case c.Missing:
+		out.text, out.state = name+" is not there", Missing
+	case c.Record != "":
+		out.text, out.state = name+": "+c.Record, Drift
+	case len(c.Differences) == 1:
+		out.text, out.state = fmt.Sprintf("%s: 1 of %s files differs", name, Grouped(c.Files)), Drift
+	case len(c.Differences) > 1:
+		out.text, out.state = fmt.Sprintf("%s: %d of %s files differ", name, len(c.Differences), Grouped(c.Files)), Drift
+	}
+	if out.state != Drift {
+		return out
+	}
+	for _, d := range c.Differences {
+		what := d.What
+		full := filepath.Join(v.p.Store.Path(part), d.Path)
+		if info, err := os.Lstat(full); err == nil && what == "changed" {
+			what += " " + info.ModTime().Format("2 Jan 15:04")
+		}
+		out.details = append(out.details, Detail{d.Path, what})
+	}
+	return out
 }
 
 // firstWord is what kind of difference it is, without the time that it was seen.

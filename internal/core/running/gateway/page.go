@@ -370,16 +370,7 @@ func (p *Page) logs(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	flush, _ := w.(http.Flusher)
 	write := func(l logbook.Line) {
-		text := ""
-		for _, piece := range foreign.Log(l.Text) { // a page shows no colours of a log
-			text += piece.Text
-		}
-		l.Text = text
-		raw, err := json.Marshal(l)
-		if err == nil {
-			_, err = fmt.Fprintf(w, "data: %s\n\n", raw)
-		}
-		if err != nil {
+		if err := sendLine(w, l); err != nil {
 			cancel()
 		}
 	}
@@ -434,6 +425,20 @@ func (p *Page) logs(w http.ResponseWriter, r *http.Request) {
 			flush.Flush()
 		}
 	}
+}
+
+// sendLine sends a line of a log as an event.
+func sendLine(w io.Writer, l logbook.Line) error {
+	text := ""
+	for _, piece := range foreign.Log(l.Text) { // a page shows no colours of a log
+		text += piece.Text
+	}
+	l.Text = text
+	raw, err := json.Marshal(l)
+	if err == nil {
+		_, err = fmt.Fprintf(w, "data: %s\n\n", raw)
+	}
+	return err
 }
 
 // asked reads a question and tells whether the page itself asks it; otherwise it is answered.

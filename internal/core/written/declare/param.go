@@ -233,70 +233,87 @@ func (d *Declaration) With(values map[string]string) (*Declaration, error) {
 		}
 		all[p.Name] = checked
 	}
-	fill := strings.NewReplacer(d.replacements(all)...).Replace
-	decide := func(value string, c *Condition) string {
-		switch {
-		case c == nil:
-			return fill(value)
-		case all[c.Param] == c.Is:
-			return fill(c.Then)
-		}
-		return fill(c.Else)
-	}
-	run := func(r Run) Run {
-		out := Run{Script: fill(r.Script), Shell: r.Shell}
-		for _, a := range r.Argv {
-			out.Argv = append(out.Argv, fill(a))
-		}
-		return out
-	}
-	variables := func(list []Variable) []Variable {
-		var out []Variable
-		for _, v := range list {
-			out = append(out, Variable{Name: v.Name, Value: decide(v.Value, v.When)})
-		}
-		return out
-	}
+	f := filling{strings.NewReplacer(d.replacements(all)...).Replace, all}
 	out := *d
 	out.Values = all
-	out.Variables = variables(d.Variables)
+	out.Variables = f.variables(d.Variables)
 	out.Steps = nil
 	for _, s := range d.Steps {
-		s.Run, s.Evidence = run(s.Run), run(s.Evidence)
+		s.Run, s.Evidence = f.run(s.Run), f.run(s.Evidence)
 		out.Steps = append(out.Steps, s)
 	}
 	out.Services = nil
 	for _, s := range d.Services {
-		settings := map[string]string{}
-		for name, value := range s.Settings {
-			settings[name] = fill(value)
+		filled, err := f.service(s)
+		if err != nil {
+			return nil, err
 		}
-		for name, c := range s.Conditions {
-			settings[name] = decide("", &c)
-		}
-		s.Settings = settings
-		s.Options = run(Run{Argv: s.Options}).Argv
-		s.Run, s.Ready.Command, s.Variables = run(s.Run), run(s.Ready.Command), variables(s.Variables)
-		if s.CopiesOf != "" {
-			n, err := strconv.Atoi(all[s.CopiesOf])
-			if err != nil || n < 1 || n > 1000 {
-				return nil, fault.New(fault.ErrUsage, "service %s cannot have %q copies (param %s)", s.Name, all[s.CopiesOf], s.CopiesOf).Advise("Give the param bounds: min = 1, max = 1000 or less.")
-			}
-			s.Copies = n
-		}
-		out.Services = append(out.Services, s)
+		out.Services = append(out.Services, filled)
 	}
 	out.Routines = nil
 	for _, x := range d.Routines {
-		x.Run = run(x.Run)
+		x.Run = f.run(x.Run)
 		out.Routines = append(out.Routines, x)
 	}
 	out.Addons = nil
 	for _, x := range d.Addons {
-		x.List, x.Add, x.Remove = run(x.List), run(x.Add), run(x.Remove)
+		x.List, x.Add, x.Remove = f.run(x.List), f.run(x.Add), f.run(x.Remove)
 		out.Addons = append(out.Addons, x)
 	}
 	return &out, nil
+}
+
+// filling puts the values of params in the place of references to them.
+type filling struct {
+	text   func(string) string
+	values map[string]string
+}
+
+// decide is a value, or what a condition chooses in its place.
+func (f filling) decide(value string, c *Condition) string {
+	switch {
+	case c == nil:
+		return f.text(value)
+	case f.values[c.Param] == c.Is:
+		return f.text(c.Then)
+	}
+	return f.text(c.Else)
+}
+
+func (f filling) run(r Run) Run {
+	out := Run{Script: f.text(r.Script), Shell: r.Shell}
+	for _, a := range r.Argv {
+		out.Argv = append(out.Argv, f.text(a))
+	}
+	return out
+}
+
+func (f filling) variables(list []Variable) (out []Variable) {
+	for _, v := range list {
+		out = append(out, Variable{Name: v.Name, Value: f.decide(v.Value, v.When)})
+	}
+	return out
+}
+
+func (f filling) service(s Service) (Service, error) {
+	settings := map[string]string{}
+	for name, value := range s.Settings {
+		settings[name] = f.text(value)
+	}
+	for name, c := range s.Conditions {
+		settings[name] = f.decide("", &c)
+	}
+	s.Settings = settings
+	s.Options = f.run(Run{Argv: s.Options}).Argv
+	s.Run, s.Ready.Command, s.Variables = f.run(s.Run), f.run(s.Ready.Command), f.variables(s.Variables)
+	if s.CopiesOf != "" {
+		n, err := strconv.Atoi(f.values[s.CopiesOf])
+		if err != nil || n < 1 || n > 1000 {
+			return s, fault.New(fault.ErrUsage, "service %s cannot have %q copies (param %s)", s.Name, f.values[s.CopiesOf], s.CopiesOf).Advise("Give the param bounds: min = 1, max = 1000 or less.")
+		}
+		s.Copies = n
+	}
+	return s, nil
 }
 
 // replacements are pairs of a reference to a param and its value, in which no
