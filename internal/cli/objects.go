@@ -57,7 +57,7 @@ func exportObjects(ctx context.Context, c *cli.Command) error {
 	}
 	var objects []cluster.Object
 	err = withProgress(ctx, s, func(ctx context.Context) error {
-		objects, err = ship.ExportStack(ctx, up.Given, up, order, c.String("image"), namespace, cluster.Record{Storage: c.String("storage"), Class: c.String("storage-class")})
+		objects, err = ship.ExportStack(ctx, up, order, c.String("image"), namespace, cluster.Record{Storage: c.String("storage"), Class: c.String("storage-class")})
 		return err
 	})
 	if err != nil {

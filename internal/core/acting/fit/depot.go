@@ -225,7 +225,7 @@ func put(ctx context.Context, s *checkout.State, o Options, to *depot.Depot, p l
 			}
 		}
 	}
-	return to.Put(ctx, p.Tree, label, s.Store.Path(p), m, archives, time.Now())
+	return to.Put(ctx, p.Tree, depot.Content{Title: label, Dir: s.Store.Path(p), Manifest: m, Archives: archives}, time.Now())
 }
 
 // Complete brings the parts of a State's platform into the store, and writes the trees that

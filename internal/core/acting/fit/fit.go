@@ -257,19 +257,8 @@ func addAll(ctx context.Context, s *checkout.State, o Options, todo []work) erro
 				from, err = open(s, o, sources, w.part)
 				mu.Unlock()
 			}
-			if here {
-			} else if err == nil && w.part.Format == lock.RootFormat {
-				err = makeRoot(ctx, s, o, from, w)
-			} else if err == nil && w.part.Format == lock.SetFormat {
-				err = makeSet(ctx, s, o, from, w)
-			} else if err == nil && len(w.part.Packages) > 0 {
-				err = buildTree(ctx, s, o, from, w)
-			} else if err == nil && w.part.Build != "" && o.Bundled {
-				err = unbundle(ctx, s, w)
-			} else if err == nil && w.part.Build != "" {
-				err = build(ctx, s, from, w)
-			} else if err == nil {
-				err = add(ctx, s, o, from, w)
+			if err == nil && !here {
+				err = bringing{s, o.Client, from}.bring(ctx, w, o.Bundled)
 			}
 			if err != nil {
 				cancel(&event.Halted{Cause: event.Cause(err)}) // the others end, and have not failed
@@ -278,6 +267,30 @@ func addAll(ctx context.Context, s *checkout.State, o Options, todo []work) erro
 	}
 	wait.Wait()
 	return event.Cause(context.Cause(ctx))
+}
+
+// bringing brings parts of a checkout from one source into the store.
+type bringing struct {
+	state  *checkout.State
+	client *fetch.Client
+	from   source.Source
+}
+
+// bring brings one part, in the way of its kind; bundled ones lie in the cache as they are.
+func (b bringing) bring(ctx context.Context, w work, bundled bool) error {
+	switch {
+	case w.part.Format == lock.RootFormat:
+		return b.makeRoot(ctx, w)
+	case w.part.Format == lock.SetFormat:
+		return b.makeSet(ctx, w)
+	case len(w.part.Packages) > 0:
+		return b.buildTree(ctx, w)
+	case w.part.Build != "" && bundled:
+		return unbundle(ctx, b.state, w)
+	case w.part.Build != "":
+		return build(ctx, b.state, b.from, w)
+	}
+	return b.add(ctx, w)
 }
 
 // open opens the source of an item, once for all of its parts.
@@ -314,8 +327,8 @@ func open(s *checkout.State, o Options, opened map[string]source.Source, part lo
 	return from, err
 }
 
-func add(ctx context.Context, s *checkout.State, o Options, from source.Source, w work) error {
-	addresses, err := from.Where(w.part.Part)
+func (b bringing) add(ctx context.Context, w work) error {
+	addresses, err := b.from.Where(w.part.Part)
 	if err != nil {
 		return err
 	}
@@ -323,7 +336,7 @@ func add(ctx context.Context, s *checkout.State, o Options, from source.Source, 
 	get := func() (string, error) {
 		err := error(fault.New(fault.ErrSource, "%s is nowhere to be had", w.part.Label()))
 		for _, address := range addresses {
-			archive, err = o.Client.Archive(ctx, s.Places.Archives(), fetch.Download{
+			archive, err = b.client.Archive(ctx, b.state.Places.Archives(), fetch.Download{
 				Name: w.part.Label() + " " + w.part.Part.Version, From: address, Size: w.part.Size, Digest: w.part.Digest,
 			})
 			if err == nil || ctx.Err() != nil {
@@ -332,7 +345,7 @@ func add(ctx context.Context, s *checkout.State, o Options, from source.Source, 
 		}
 		return archive, err
 	}
-	_, err = s.Store.Add(ctx, w.part, w.mend, get)
+	_, err = b.state.Store.Add(ctx, w.part, w.mend, get)
 	if errors.Is(err, store.ErrWrongBytes) && archive != "" {
 		fetch.Forget(archive)
 	}

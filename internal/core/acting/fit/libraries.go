@@ -43,25 +43,25 @@ func find(ctx context.Context, from source.Source, l lock.LibraryOf) ([]fetch.Ad
 }
 
 // makeSet brings the packages of a set into the store and makes the set of them.
-func makeSet(ctx context.Context, s *checkout.State, o Options, from source.Source, w work) error {
+func (b bringing) makeSet(ctx context.Context, w work) error {
 	list := lock.Set{Packages: w.part.Packages}.List()
-	library := s.Lock.Libraries[w.part.Item]
-	_, tool, _ := strings.Cut(library.On[s.Platform.String()].For, " ")
+	library := b.state.Lock.Libraries[w.part.Item]
+	_, tool, _ := strings.Cut(library.On[b.state.Platform.String()].For, " ")
 	if library.Kind == lock.Node {
-		return makeNodeSet(ctx, s, o, from, w, list)
+		return b.makeNodeSet(ctx, w, list)
 	}
-	if err := addLibraries(ctx, s, o, from, w, library.Kind, list); err != nil {
+	if err := b.addLibraries(ctx, w, library.Kind, list); err != nil {
 		return err
 	}
-	_, err := s.Store.Merge(ctx, w.part, w.mend, func(_ context.Context, fresh string) (tree.Manifest, error) {
+	_, err := b.state.Store.Merge(ctx, w.part, w.mend, func(_ context.Context, fresh string) (tree.Manifest, error) {
 		var pieces []merge.Piece
 		for _, l := range list {
-			p := s.Store.Complete([]lock.PartOn{partOfLibrary(s, w, library.Kind, list, l)})[0]
-			m, err := s.Store.Manifest(p)
+			p := b.state.Store.Complete([]lock.PartOn{partOfLibrary(b.state, w, library.Kind, list, l)})[0]
+			m, err := b.state.Store.Manifest(p)
 			if err != nil {
 				return nil, fmt.Errorf("the list of files of %s: %w", l.Name, err)
 			}
-			pieces = append(pieces, merge.Piece{Name: l.Name, Version: l.Version, Dir: s.Store.Path(p), Manifest: m})
+			pieces = append(pieces, merge.Piece{Name: l.Name, Version: l.Version, Dir: b.state.Store.Path(p), Manifest: m})
 		}
 		if library.Kind == lock.R {
 			return libraries.R(ctx, fresh, pieces)
@@ -153,7 +153,7 @@ func needsOfR(s *checkout.State, l lock.LibraryOf) []string {
 
 // addLibraries fetches the packages of a set and brings them into the store: wheels side by
 // side, what is built from source each after what it needs. They count as one task.
-func addLibraries(ctx context.Context, s *checkout.State, o Options, from source.Source, w work, kind string, list []lock.LibraryOf) (err error) {
+func (b bringing) addLibraries(ctx context.Context, w work, kind string, list []lock.LibraryOf) (err error) {
 	var bytes, have int64
 	for _, l := range list {
 		bytes += l.Size
@@ -179,9 +179,9 @@ func addLibraries(ctx context.Context, s *checkout.State, o Options, from source
 			}
 			var err error
 			if build {
-				_, err = archiveOf(quiet, s, o, from, l)
+				_, err = b.archiveOf(quiet, l)
 			} else {
-				err = addWheel(quiet, s, o, from, w, l)
+				err = b.addWheel(quiet, w, l)
 			}
 			if err != nil {
 				cancel(err)
@@ -196,14 +196,14 @@ func addLibraries(ctx context.Context, s *checkout.State, o Options, from source
 	}
 	for len(built) > 0 { // each after those that it needs
 		i := slices.IndexFunc(built, func(l lock.LibraryOf) bool {
-			return kind != lock.R || !slices.ContainsFunc(needsOfR(s, l), func(n string) bool {
+			return kind != lock.R || !slices.ContainsFunc(needsOfR(b.state, l), func(n string) bool {
 				return n != l.Name && slices.ContainsFunc(built, func(o lock.LibraryOf) bool { return o.Name == n })
 			})
 		})
 		if i < 0 {
 			return fault.New(fault.ErrSource, "the packages of %s need each other in a circle: %s", w.part.Name, built[0].Name)
 		}
-		if err := buildLibrary(ctx, s, w, kind, list, built[i]); err != nil {
+		if err := buildLibrary(ctx, b.state, w, kind, list, built[i]); err != nil {
 			return err
 		}
 		built = slices.Delete(built, i, i+1)
@@ -212,20 +212,20 @@ func addLibraries(ctx context.Context, s *checkout.State, o Options, from source
 }
 
 // archiveOf gets the archive of a package.
-func archiveOf(ctx context.Context, s *checkout.State, o Options, from source.Source, l lock.LibraryOf) (string, error) {
-	folder := s.Places.Archives()
+func (b bringing) archiveOf(ctx context.Context, l lock.LibraryOf) (string, error) {
+	folder := b.state.Places.Archives()
 	kept := filepath.Join(folder, fetch.ArchiveName(l.Digest))
 	if info, err := os.Stat(kept); err == nil && (l.Size == 0 || info.Size() == l.Size) {
 		return kept, nil
 	}
-	addresses, err := find(ctx, from, l)
+	addresses, err := find(ctx, b.from, l)
 	if err != nil {
 		return "", err
 	}
 	err = fault.New(fault.ErrSource, "%s %s is nowhere to be had", l.Name, l.Version)
 	for _, address := range addresses {
 		var file string
-		file, err = o.Client.Archive(ctx, folder, fetch.Download{Name: l.Name + " " + l.Version, From: address, Size: l.Size, Digest: l.Digest})
+		file, err = b.client.Archive(ctx, folder, fetch.Download{Name: l.Name + " " + l.Version, From: address, Size: l.Size, Digest: l.Digest})
 		if err == nil || ctx.Err() != nil {
 			return file, err
 		}
@@ -237,19 +237,19 @@ func archiveOf(ctx context.Context, s *checkout.State, o Options, from source.So
 }
 
 // addWheel brings one wheel into the store. With mend it is looked at to the byte.
-func addWheel(ctx context.Context, s *checkout.State, o Options, from source.Source, w work, l lock.LibraryOf) error {
-	p := s.Store.Complete([]lock.PartOn{l.Part()})[0]
+func (b bringing) addWheel(ctx context.Context, w work, l lock.LibraryOf) error {
+	p := b.state.Store.Complete([]lock.PartOn{l.Part()})[0]
 	mend := false
-	if w.mend && s.Store.Has(p) {
-		found, err := s.Store.Check(p, true)
+	if w.mend && b.state.Store.Has(p) {
+		found, err := b.state.Store.Check(p, true)
 		if err != nil {
 			return err
 		}
 		mend = !found.OK()
 	}
 	archive := ""
-	_, err := s.Store.Add(ctx, p, mend, func() (_ string, err error) {
-		archive, err = archiveOf(ctx, s, o, from, l)
+	_, err := b.state.Store.Add(ctx, p, mend, func() (_ string, err error) {
+		archive, err = b.archiveOf(ctx, l)
 		return archive, err
 	})
 	if errors.Is(err, store.ErrWrongBytes) && archive != "" {
@@ -393,7 +393,7 @@ func keepLog(from, to string) {
 
 // makeNodeSet unpacks the packages of a Node.js set in their places, with the commands that
 // they bring. Install scripts run only where the declaration allows them by name.
-func makeNodeSet(ctx context.Context, s *checkout.State, o Options, from source.Source, w work, list []lock.LibraryOf) error {
+func (b bringing) makeNodeSet(ctx context.Context, w work, list []lock.LibraryOf) error {
 	var packages []npmPackage
 	var places []string
 	for _, l := range list {
@@ -401,8 +401,8 @@ func makeNodeSet(ctx context.Context, s *checkout.State, o Options, from source.
 		places = append(places, l.Place)
 	}
 	slices.SortFunc(packages, func(a, b npmPackage) int { return strings.Compare(a.place, b.place) })
-	_, err := s.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
-		if err := placePackages(ctx, s, o, from, w.part, packages, fresh, func(string) []string { return nil }); err != nil {
+	_, err := b.state.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
+		if err := b.placePackages(ctx, w.part, packages, fresh, func(string) []string { return nil }); err != nil {
 			return err
 		}
 		for _, root := range libraries.NodeRoots(places) {
@@ -410,7 +410,7 @@ func makeNodeSet(ctx context.Context, s *checkout.State, o Options, from source.
 				return fault.New(fault.ErrSource, "%s: %v", w.part.Label(), err)
 			}
 		}
-		return installScripts(ctx, s, w.part, packages, fresh)
+		return installScripts(ctx, b.state, w.part, packages, fresh)
 	})
 	return err
 }

@@ -20,7 +20,6 @@ import (
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/kernel/process"
-	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/stored/unpack"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -48,13 +47,13 @@ func packagesOf(part lock.PartOn) ([]npmPackage, error) {
 // buildTree makes a tool of npm packages: each is fetched, held to its integrity
 // and unpacked in its place. Install scripts run only where the declaration allows
 // them by name.
-func buildTree(ctx context.Context, s *checkout.State, o Options, from source.Source, w work) error {
+func (b bringing) buildTree(ctx context.Context, w work) error {
 	packages, err := packagesOf(w.part)
 	if err != nil {
 		return err
 	}
-	_, err = s.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
-		err := placePackages(ctx, s, o, from, w.part, packages, fresh, func(place string) (executable []string) {
+	_, err = b.state.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
+		err := b.placePackages(ctx, w.part, packages, fresh, func(place string) (executable []string) {
 			if place == "node_modules/"+strings.TrimPrefix(w.part.Build, "npm:") {
 				for _, file := range w.part.Bin {
 					executable = append(executable, strings.TrimPrefix(file, place+"/"))
@@ -65,15 +64,15 @@ func buildTree(ctx context.Context, s *checkout.State, o Options, from source.So
 		if err != nil {
 			return err
 		}
-		return installScripts(ctx, s, w.part, packages, fresh)
+		return installScripts(ctx, b.state, w.part, packages, fresh)
 	})
 	return err
 }
 
 // placePackages fetches packages and unpacks each in its place. executable names the files of
 // one that must be.
-func placePackages(ctx context.Context, s *checkout.State, o Options, from source.Source, part lock.PartOn, packages []npmPackage, fresh string, executable func(place string) []string) error {
-	archives, err := fetchAll(ctx, s, o, from, part.Label(), packages)
+func (b bringing) placePackages(ctx context.Context, part lock.PartOn, packages []npmPackage, fresh string, executable func(place string) []string) error {
+	archives, err := b.fetchAll(ctx, part.Label(), packages)
 	if err != nil {
 		return err
 	}
@@ -110,7 +109,7 @@ func placeFor(fresh, place string) error {
 
 // fetchAll gets the archives of a tree, as many at once as a host is asked. They count as one
 // task.
-func fetchAll(ctx context.Context, s *checkout.State, o Options, from source.Source, label string, packages []npmPackage) (_ []string, err error) {
+func (b bringing) fetchAll(ctx context.Context, label string, packages []npmPackage) (_ []string, err error) {
 	task := fmt.Sprintf("fetch %d packages of %s", len(packages), label)
 	done := event.Task(ctx, task)
 	defer func() { done("", err) }()
@@ -128,9 +127,9 @@ func fetchAll(ctx context.Context, s *checkout.State, o Options, from source.Sou
 			if ctx.Err() != nil {
 				return
 			}
-			addresses, err := from.Where(lock.Part{Path: x.path})
+			addresses, err := b.from.Where(lock.Part{Path: x.path})
 			if err == nil {
-				archives[i], err = o.Client.Archive(ctx, s.Places.Archives(), fetch.Download{
+				archives[i], err = b.client.Archive(ctx, b.state.Places.Archives(), fetch.Download{
 					Name: strings.TrimPrefix(x.place, "node_modules/"), From: addresses[0], Digest: x.digest,
 				})
 			}

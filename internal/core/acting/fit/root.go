@@ -14,9 +14,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/base/platform"
-	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/kernel/sandbox"
-	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/stored/merge"
 	"app.example/trammel/internal/core/stored/system"
 	"app.example/trammel/internal/core/stored/tree"
@@ -25,9 +23,9 @@ import (
 
 // makeRoot brings the packages of a root into the store and makes the root of them.
 // A root that is to be mended first has every package checked to the byte.
-func makeRoot(ctx context.Context, s *checkout.State, o Options, from source.Source, w work) error {
-	if s.Platform != platform.Here() {
-		return elsewhere("the root "+w.part.Name, s.Platform)
+func (b bringing) makeRoot(ctx context.Context, w work) error {
+	if b.state.Platform != platform.Here() {
+		return elsewhere("the root "+w.part.Name, b.state.Platform)
 	}
 	if err := sandbox.Available(); err != nil {
 		return err
@@ -43,25 +41,25 @@ func makeRoot(ctx context.Context, s *checkout.State, o Options, from source.Sou
 	if len(debs) == 0 {
 		return fault.New(fault.ErrUsage, "the lock has no packages for the root %s", w.part.Name).Advise("Lock again: trammel lock")
 	}
-	if err := addPackages(ctx, s, o, from, w, debs); err != nil {
+	if err := b.addPackages(ctx, w, debs); err != nil {
 		return err
 	}
-	_, err := s.Store.Merge(ctx, w.part, w.mend, func(_ context.Context, fresh string) (tree.Manifest, error) {
+	_, err := b.state.Store.Merge(ctx, w.part, w.mend, func(_ context.Context, fresh string) (tree.Manifest, error) {
 		var pieces []system.Piece
-		for _, d := range s.Store.Complete(slices.Clone(debs)) {
-			m, err := s.Store.Manifest(d)
+		for _, d := range b.state.Store.Complete(slices.Clone(debs)) {
+			m, err := b.state.Store.Manifest(d)
 			if err != nil {
 				return nil, fmt.Errorf("the list of files of %s: %w", d.Label(), err)
 			}
-			pieces = append(pieces, system.Piece{Piece: merge.Piece{Name: d.Name, Version: d.Part.Version, Dir: s.Store.Path(d), Manifest: m}})
+			pieces = append(pieces, system.Piece{Piece: merge.Piece{Name: d.Name, Version: d.Part.Version, Dir: b.state.Store.Path(d), Manifest: m}})
 		}
 		return system.Make(ctx, fresh, pieces, w.part.Files)
 	})
 	var t *system.Tampered
 	if errors.As(err, &t) { // the files are the store's, too: those packages are had anew
-		for _, d := range s.Store.Complete(slices.Clone(debs)) {
+		for _, d := range b.state.Store.Complete(slices.Clone(debs)) {
 			if slices.Contains(t.Packages, d.Name) {
-				s.Store.MarkDamaged(d)
+				b.state.Store.MarkDamaged(d)
 			}
 		}
 		return fault.New(fault.ErrSource, "the root %s is not to be trusted: %v", w.part.Name, t).
@@ -82,16 +80,16 @@ func elsewhere(what string, on platform.Platform) error {
 
 // addPackages fetches and unpacks packages, the largest first, so that the last
 // core to finish has little left. They count as one task.
-func addPackages(ctx context.Context, s *checkout.State, o Options, from source.Source, w work, debs []lock.PartOn) (err error) {
+func (b bringing) addPackages(ctx context.Context, w work, debs []lock.PartOn) (err error) {
 	var todo []work
 	var bytes, have int64
-	for _, d := range s.Store.Complete(slices.Clone(debs)) {
+	for _, d := range b.state.Store.Complete(slices.Clone(debs)) {
 		mend := false
-		if s.Store.Has(d) {
-			if !w.mend && !s.Store.Damaged(d) {
+		if b.state.Store.Has(d) {
+			if !w.mend && !b.state.Store.Damaged(d) {
 				continue
 			}
-			found, err := s.Store.Check(d, true)
+			found, err := b.state.Store.Check(d, true)
 			if err != nil {
 				return err
 			}
@@ -122,7 +120,7 @@ func addPackages(ctx context.Context, s *checkout.State, o Options, from source.
 			if quiet.Err() != nil {
 				return
 			}
-			if err := add(quiet, s, o, from, x); err != nil {
+			if err := b.add(quiet, x); err != nil {
 				if fetch.NotFound(err) {
 					err = gone(w.part.Name, x.part, err)
 				}

@@ -18,7 +18,6 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/platform"
-	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/image"
@@ -470,9 +469,9 @@ func (f *Afar) Holds(ctx context.Context, up *setup.Sight) (found []string, err 
 
 // ExportStack are the objects of the bay for people who apply them by other ways. The image is
 // the one that a reference names.
-func ExportStack(ctx context.Context, g approval.Given, up *setup.Setup, order Order, reference, namespace string, r cluster.Record) ([]cluster.Object, error) {
+func ExportStack(ctx context.Context, up *setup.Setup, order Order, reference, namespace string, r cluster.Record) ([]cluster.Object, error) {
 	order.Hosts = Hosts(up.State.Declaration)
-	made, err := Image(ctx, g, order)
+	made, err := Image(ctx, up.Given, order)
 	if err != nil {
 		return nil, err
 	}

@@ -522,15 +522,9 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 	r.withoutCommands(ctx, t, way, x.source, v)
 	item := lock.Item{
 		Version: v, Source: from, Card: way.card.Digest(),
-		Answer: renamed(t, way.card.Answer.Run), Match: way.card.Answer.Match, Variables: map[string]string{},
+		Answer: renamed(t, way.card.Answer.Run), Match: way.card.Answer.Match, Variables: r.cardVariables(t, way.card, v),
 		Service: way.card.Service.At(v),
 		Prefix:  t.Prefix, Shown: shownAs(t), For: t.For,
-	}
-	for name, value := range way.card.Variables {
-		if t.For != "" || t.Tool != "" && slices.ContainsFunc(r.d.Toolchains, func(o declare.Toolchain) bool { return o.Name == t.Tool }) {
-			break // that one sets them
-		}
-		item.Variables[name] = strings.NewReplacer("@{version}", v, "@{major}", version.Major(v), "@{minor}", version.Minor(v)).Replace(value)
 	}
 	if item.Platforms, item.Published, err = r.parts(ctx, x.source, t, way.from, v); err != nil {
 		return lock.Item{}, err
@@ -546,6 +540,20 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 		}
 	}
 	return item, nil
+}
+
+// cardVariables are the variables that a tool's card sets. Of several of one tool, the one by the tool's own
+// name sets them, and one for another tool sets none.
+func (r *resolver) cardVariables(t declare.Toolchain, c *card.Card, v string) map[string]string {
+	out := map[string]string{}
+	if t.For != "" || t.Tool != "" && slices.ContainsFunc(r.d.Toolchains, func(o declare.Toolchain) bool { return o.Name == t.Tool }) {
+		return out
+	}
+	in := strings.NewReplacer("@{version}", v, "@{major}", version.Major(v), "@{minor}", version.Minor(v))
+	for name, value := range c.Variables {
+		out[name] = in.Replace(value)
+	}
+	return out
 }
 
 // parts are those of a version on every platform of the project, and when it was published.

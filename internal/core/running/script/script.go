@@ -166,11 +166,22 @@ func parse(source string) (*syntax.File, error) {
 	return syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(source), "")
 }
 
+// Call is a script with what it is run with.
+type Call struct {
+	Source string
+	Args   []string // $1 and what follows
+	Env    []string // NAME=VALUE
+	Dir    string
+	Stdin  io.Reader // nil: nothing
+	Stdout io.Writer
+	Stderr io.Writer
+}
+
 // Interpret runs a script in this process and returns its exit code. Signals that
 // come for the process group reach the script's current command by themselves;
 // the script then ends after that command. One that is strict says which line ended it.
-func Interpret(ctx context.Context, source string, args, env []string, dir string, stdin io.Reader, stdout, stderr io.Writer) (int, error) {
-	file, err := parse(source)
+func Interpret(ctx context.Context, c Call) (int, error) {
+	file, err := parse(c.Source)
 	if err != nil {
 		return 2, err
 	}
@@ -178,8 +189,8 @@ func Interpret(ctx context.Context, source string, args, env []string, dir strin
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	defer stop()
 	r, err := interp.New(
-		interp.Env(expand.ListEnviron(env...)), interp.Dir(dir), interp.StdIO(stdin, stdout, stderr),
-		interp.Params(append([]string{"--"}, args...)...),
+		interp.Env(expand.ListEnviron(c.Env...)), interp.Dir(c.Dir), interp.StdIO(c.Stdin, c.Stdout, c.Stderr),
+		interp.Params(append([]string{"--"}, c.Args...)...),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return execute }),
 		interp.CallHandler(func(ctx context.Context, args []string) ([]string, error) {
 			last.note(interp.HandlerCtx(ctx).Pos, args)
@@ -192,8 +203,8 @@ func Interpret(ctx context.Context, source string, args, env []string, dir strin
 	err = r.Run(ctx, file)
 	var status interp.ExitStatus
 	if errors.As(err, &status) {
-		if text := last.failed(source); text != "" && ctx.Err() == nil {
-			fmt.Fprintf(stderr, "%s (exit code %d)\n", text, status)
+		if text := last.failed(c.Source); text != "" && ctx.Err() == nil {
+			fmt.Fprintf(c.Stderr, "%s (exit code %d)\n", text, status)
 		}
 		return int(status), nil
 	}
@@ -304,7 +315,7 @@ func Main() {
 	dir, err := os.Getwd()
 	if err == nil && len(os.Args) > 1 {
 		var code int
-		code, err = Interpret(context.Background(), os.Args[1], os.Args[2:], os.Environ(), dir, os.Stdin, os.Stdout, os.Stderr)
+		code, err = Interpret(context.Background(), Call{os.Args[1], os.Args[2:], os.Environ(), dir, os.Stdin, os.Stdout, os.Stderr})
 		if err == nil {
 			os.Exit(code)
 		}

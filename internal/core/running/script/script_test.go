@@ -74,12 +74,12 @@ func TestInterpret(t *testing.T) {
 	}
 	for _, c := range cases {
 		var out, errs bytes.Buffer
-		code, err := Interpret(context.Background(), c.source, []string{"a", "b c"}, env, dir, nil, &out, &errs)
+		code, err := Interpret(context.Background(), Call{Source: c.source, Args: []string{"a", "b c"}, Env: env, Dir: dir, Stdout: &out, Stderr: &errs})
 		if got := strings.ReplaceAll(out.String(), dir, "DIR"); err != nil || code != c.code || got != c.out {
 			t.Errorf("%q: %q, code %d, %v, %s", c.source, got, code, err, &errs)
 		}
 	}
-	if code, err := Interpret(context.Background(), "if", nil, env, dir, nil, nil, nil); err == nil || code != 2 {
+	if code, err := Interpret(context.Background(), Call{Source: "if", Env: env, Dir: dir}); err == nil || code != 2 {
 		t.Errorf("a script that does not parse: %d, %v", code, err)
 	}
 }
@@ -110,7 +110,7 @@ func TestTheFailingLineIsNamed(t *testing.T) {
 		"true\nfalse || true\n":                  "",
 	} {
 		var errs bytes.Buffer
-		if _, err := Interpret(context.Background(), Strictly(declare.Run{Script: source}).Script, nil, env, t.TempDir(), nil, io.Discard, &errs); err != nil || errs.String() != want {
+		if _, err := Interpret(context.Background(), Call{Source: Strictly(declare.Run{Script: source}).Script, Env: env, Dir: t.TempDir(), Stdout: io.Discard, Stderr: &errs}); err != nil || errs.String() != want {
 			t.Errorf("%q: %q, %v", source, &errs, err)
 		}
 	}
@@ -132,7 +132,7 @@ func TestAStrictScriptEndsWithItsFirstFailure(t *testing.T) {
 		{"# a remark\nexit 7", "", 7},
 	} {
 		var out bytes.Buffer
-		code, err := Interpret(context.Background(), Strictly(declare.Run{Script: c.source}).Script, nil, env, t.TempDir(), nil, &out, io.Discard)
+		code, err := Interpret(context.Background(), Call{Source: Strictly(declare.Run{Script: c.source}).Script, Env: env, Dir: t.TempDir(), Stdout: &out, Stderr: io.Discard})
 		if err != nil || code != c.code || out.String() != c.out {
 			t.Errorf("%q: %q, code %d, %v", c.source, &out, code, err)
 		}

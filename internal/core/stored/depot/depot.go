@@ -150,9 +150,16 @@ func Tag(d tree.Digest) string { return tag(d) }
 // Remove takes a tree out.
 func (d *Depot) Remove(ctx context.Context, tag string) error { return d.shelf.remove(ctx, tag) }
 
-// Put brings a tree from a folder into the depot. archives are files that belong to it, each
-// under the SHA-256 of its bytes.
-func (d *Depot) Put(ctx context.Context, digest tree.Digest, title, dir string, m tree.Manifest, archives []string, now time.Time) error {
+// Content is what a depot gets of one tree.
+type Content struct {
+	Title    string // for people
+	Dir      string // where it lies
+	Manifest tree.Manifest
+	Archives []string // files that belong to it, each under the SHA-256 of its bytes
+}
+
+// Put brings a tree into the depot.
+func (d *Depot) Put(ctx context.Context, digest tree.Digest, c Content, now time.Time) error {
 	if err := os.MkdirAll(d.scratch, 0o700); err != nil {
 		return err
 	}
@@ -162,18 +169,18 @@ func (d *Depot) Put(ctx context.Context, digest tree.Digest, title, dir string, 
 	}
 	defer os.Remove(f.Name())
 	defer f.Close()
-	if err := pack(ctx, f, dir, m); err != nil {
+	if err := pack(ctx, f, c.Dir, c.Manifest); err != nil {
 		return err
 	}
 	img := mutate.MediaType(mutate.ConfigMediaType(empty.Image, types.MediaType(treeType+".config+json")), types.OCIManifestSchema1)
 	layers := []mutate.Addendum{{Layer: &file{path: f.Name(), kind: layerType}}}
-	for _, a := range archives {
+	for _, a := range c.Archives {
 		layers = append(layers, mutate.Addendum{Layer: &file{path: a, kind: archiveType}})
 	}
 	if img, err = mutate.Append(img, layers...); err != nil {
 		return err
 	}
-	img = mutate.Annotations(img, map[string]string{titleMark: title, storedMark: now.UTC().Format(time.RFC3339), treeMark: string(digest)}).(v1.Image)
+	img = mutate.Annotations(img, map[string]string{titleMark: c.Title, storedMark: now.UTC().Format(time.RFC3339), treeMark: string(digest)}).(v1.Image)
 	return d.shelf.put(ctx, tag(digest), img)
 }
 

@@ -27,7 +27,7 @@ func stocked(t *testing.T, fill func(dir string)) (d *Depot, digest tree.Digest)
 	if d, err = Open(filepath.Join(t.TempDir(), "depot"), "", t.TempDir()); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Put(context.Background(), m.Digest(), "weir 1", dir, m, nil, time.Now()); err != nil {
+	if err := d.Put(context.Background(), m.Digest(), Content{Title: "weir 1", Dir: dir, Manifest: m}, time.Now()); err != nil {
 		t.Fatal(err)
 	}
 	return d, m.Digest()
