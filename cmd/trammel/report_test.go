@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/lacks"
 
 	"app.example/trammel/internal/demo"
@@ -89,11 +90,27 @@ func TestFiveMachinesAreIdenticalOrTheOddOneIsNamed(t *testing.T) {
 			odd.ok("fit", "sluice", "tallydb", "ladderweb")
 			odd.ok("fit")
 			report(4)
-			if out := machines[0].ok("compare", reports); !strings.Contains(out, "5 machines hold the identical environment.") {
-				t.Error(out)
+			if o := machines[0].try("compare", reports); !strings.Contains(o.out, "5 machines hold the identical environment.") {
+				t.Errorf("%s%s%s", o.out, odd.try("verify").out, stamps(odd))
 			}
 		})
 	}
+}
+
+// stamps are what a hut's store recorded of its files, and what they have.
+func stamps(h *hut) (out string) {
+	records, _ := filepath.Glob(filepath.Join(h.home, "data/store/*.stamps"))
+	for _, record := range records {
+		raw, _ := os.ReadFile(record)
+		out += fmt.Sprintf("%s:\n%s", filepath.Base(record), raw)
+		_ = filepath.WalkDir(strings.TrimSuffix(record, ".stamps"), func(path string, d os.DirEntry, err error) error {
+			if err == nil && !d.IsDir() {
+				out += fmt.Sprintf("  %s %+v\n", filepath.Base(path), disk.LinkStampOf(path))
+			}
+			return nil
+		})
+	}
+	return out
 }
 
 func write(t *testing.T, path, text string) {

@@ -16,6 +16,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/checkout/located"
 	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/written/declare"
@@ -113,7 +114,7 @@ func describeBay(ctx context.Context, p *checkout.State, b bay.Bay) (bayOut, err
 	if chosen, err := b.ReadParams(); err == nil {
 		out.Params = bay.Allowed(p.Written, chosen)
 	}
-	if known, ok := checkout.LocatedAs(p.Places, b.Name); ok && known.Dir == p.Dir() {
+	if known, ok := located.As(p.Places, b.Name); ok && known.Dir == p.Dir() {
 		out.Locator = known.Locator
 	}
 	statuses, err := service.Connect(b, p.Host).Status(ctx)
@@ -176,7 +177,7 @@ func clearAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	names := bayNames(bays)
-	if known, ok := checkout.LocatedAs(p.Places, c.Args().First()); ok && !slices.Contains(names, known.Name) {
+	if known, ok := located.As(p.Places, c.Args().First()); ok && !slices.Contains(names, known.Name) {
 		names = append(names, known.Name) // nothing ran in it yet
 	}
 	if c.Bool("all") {
@@ -227,7 +228,7 @@ func findLocated(c *cli.Command, wanted []string) error {
 		return nil
 	}
 	if places, err := placesNow(); err == nil {
-		if known, ok := checkout.LocatedAs(places, wanted[0]); ok {
+		if known, ok := located.As(places, wanted[0]); ok {
 			return c.Root().Set("dir", known.Dir)
 		}
 	}

@@ -10,7 +10,7 @@ import (
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
-	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/located"
 	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/origins/locator"
 )
@@ -30,7 +30,7 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 	if err != nil {
 		return err
 	}
-	known, err := checkout.OpenLocated(places, text, hostNow().Dir, func(l locator.Locator) (dir, pin string, err error) {
+	known, err := located.Open(places, text, hostNow().Dir, func(l locator.Locator) (dir, pin string, err error) {
 		return fetchLocator(ctx, c, places, l, "")
 	})
 	if err != nil {
@@ -61,7 +61,7 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 	return err
 }
 
-func useCheckout(c *cli.Command, known checkout.Located) error {
+func useCheckout(c *cli.Command, known located.Checkout) error {
 	if err := c.Root().Set("dir", known.Dir); err != nil {
 		return err
 	}
@@ -94,7 +94,7 @@ func namedBay(ctx context.Context, c *cli.Command) (context.Context, error) {
 	if err != nil {
 		return ctx, nil // whatever comes next says so
 	}
-	if known, ok := checkout.LocatedAs(places, c.String("bay")); ok {
+	if known, ok := located.As(places, c.String("bay")); ok {
 		return ctx, c.Set("dir", known.Dir)
 	}
 	return ctx, nil

@@ -24,7 +24,7 @@ var groups = []struct{ name, packages string }{
 	{"written", "ref declare card lock history draft"},
 	{"stored", "tree unpack store merge system libraries frame depot"},
 	{"origins", "source locator resolve"},
-	{"checkout", "bay policy . approval"},
+	{"checkout", "bay policy located . approval"},
 	{"running", "environ script render step service logbook gateway supervise lend inside image cluster"},
 	{"acting", "locking supply fit setup survey ship sweep publish account"},
 	{"proven", "proof report export"},

@@ -6,8 +6,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
-	"time"
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
@@ -99,31 +97,4 @@ func (x Pending) Finish(p place.Places) error {
 		return err
 	}
 	return nil // another command finished it at the same time
-}
-
-// unnamed are the names that files have for an instant while they take their own.
-func unnamed(name string) bool {
-	at := strings.LastIndexByte(name, '-')
-	return strings.HasPrefix(name, ".new-") && at > len(".new-") && len(name)-at-1 == 10 &&
-		strings.Trim(name[at+1:], "ABCDEFGHIJKLMNOPQRSTUVWXYZ234567") == ""
-}
-
-// Tidy removes what a command that was killed in that very instant left in the checkout.
-func (s *State) Tidy() {
-	for _, dir := range []string{s.Dir(), Local(s.Dir())} {
-		entries, err := seen.ReadDir(dir)
-		if err != nil {
-			continue
-		}
-		for _, e := range entries {
-			if !unnamed(e.Name()) {
-				continue
-			}
-			seen.Doubt("what is half-made")
-			info, err := e.Info()
-			if err == nil && (info.Mode().IsRegular() || info.Mode()&fs.ModeSymlink != 0) && time.Since(info.ModTime()) > time.Minute {
-				_ = disk.RemoveWithin(dir, e.Name())
-			}
-		}
-	}
 }

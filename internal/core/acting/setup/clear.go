@@ -14,6 +14,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/checkout/located"
 	"app.example/trammel/internal/core/running/service"
 )
 
@@ -59,7 +60,7 @@ func Clear(ctx context.Context, p *checkout.State) ([]Cleared, error) {
 			return out, err
 		}
 	}
-	if known, ok := checkout.LocatedAs(p.Places, p.Bay.Name); ok && known.Dir == p.Dir() {
+	if known, ok := located.As(p.Places, p.Bay.Name); ok && known.Dir == p.Dir() {
 		if known.Own != "" {
 			out = append(out, Cleared{What: "checkout", Path: known.Own, Bytes: SizeOf(known.Own)})
 			if err := approval.Revoke(p.Places, p.Dir()); err != nil {

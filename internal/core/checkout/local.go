@@ -1,0 +1,173 @@
+package checkout
+
+import (
+	"crypto/rand"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/seen"
+)
+
+// Local is the checkout's own folder for what can be made again.
+func Local(dir string) string { return filepath.Join(dir, LocalName) }
+
+// LocalName is the name of that folder.
+const LocalName = ".trammel"
+
+// localFolder says why the folder of what can be made again is not to be used. It must be
+// a folder and not a link to one, the same user's, since what is in it is run; and what
+// lies in it must be what Trammel puts there, since a repository can bring such a folder
+// along: only the two links to the frame are links, and what another command is making of
+// them this moment (or was, when it was killed: Tidy removes it).
+func localFolder(dir string) error {
+	path := Local(dir)
+	info, err := seen.Lstat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fault.New(fault.ErrFailed, "%v", err)
+	}
+	if !info.IsDir() {
+		return fault.New(fault.ErrUsage, "%s is no folder, but something that leads elsewhere or is nothing to keep files in", path).
+			Advise("Trammel makes that folder itself; a repository has no business with that name. Remove it: rm %s", path)
+	}
+	if err := sameUser(path, info); err != nil {
+		return err
+	}
+	entries, err := seen.ReadDir(path)
+	if err != nil {
+		return fault.New(fault.ErrFailed, "%v", err)
+	}
+	for _, e := range entries {
+		full := filepath.Join(path, e.Name())
+		if e.Type()&fs.ModeSymlink != 0 && (e.Name() == "frame" || e.Name() == "bin" || unnamed(e.Name())) {
+			continue
+		}
+		seen.At(full)
+		info, err := e.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return fault.New(fault.ErrFailed, "%v", err)
+		}
+		if !info.IsDir() && !info.Mode().IsRegular() {
+			return fault.New(fault.ErrUsage, "%s is neither a folder nor a file, and Trammel did not put it there", full).
+				Advise("Remove it: rm %s", full)
+		}
+		if err := sameUser(full, info); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func sameUser(path string, info fs.FileInfo) error {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok && int(st.Uid) != os.Getuid() {
+		return fault.New(fault.ErrUsage, "%s belongs to another user (%d), who could change what runs from it", path, st.Uid).
+			Advise("Work in a checkout of your own, or remove %s; it is made anew.", path)
+	}
+	return nil
+}
+
+// localID is the name that Trammel gave the folder when it made it. What was done in this
+// checkout is recorded under it in the person's state, so that a folder which somebody
+// brings along, or one that was removed and made again, has nothing to show for itself.
+func localID(dir string) string {
+	raw, err := disk.ReadWithin(dir, filepath.Join(LocalName, "id"), 64)
+	id := strings.TrimSpace(string(raw))
+	if err != nil || len(id) != 26 || strings.Trim(id, "ABCDEFGHIJKLMNOPQRSTUVWXYZ234567") != "" {
+		return ""
+	}
+	return id
+}
+
+// Done is the folder in which it is recorded what was done in this checkout, "" where
+// nothing was.
+func (s *State) Done() string {
+	if s.LocalID == "" {
+		return ""
+	}
+	return filepath.Join(filepath.Dir(s.Bay.Records), ".checkout", s.LocalID)
+}
+
+// MakeLocal makes the folder for what can be made again, hidden from version control, and
+// returns the State that knows it.
+func (s *State) MakeLocal() (*State, error) {
+	if s.LocalErr != nil {
+		return nil, s.LocalErr
+	}
+	if s.pending != nil {
+		// Another command may have finished it since this state was read, and written more.
+		if now, err := readPending(s.Places, s.Dir()); err != nil {
+			return nil, err
+		} else if now != nil {
+			if err := now.Finish(s.Places); err != nil {
+				return nil, err
+			}
+		}
+	}
+	local := Local(s.Dir())
+	seen.At(local)
+	if err := os.Mkdir(local, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, err
+	}
+	if s.LocalID != "" {
+		if _, err := seen.Lstat(filepath.Join(local, ".gitignore")); err == nil {
+			return s, nil
+		}
+	}
+	if err := localFolder(s.Dir()); err != nil { // it may have come this moment
+		return nil, err
+	}
+	if err := disk.WriteWithin(s.Dir(), LocalName+"/.gitignore", []byte("*\n"), 0o644); err != nil {
+		return nil, err
+	}
+	out := *s
+	if out.LocalID = localID(s.Dir()); out.LocalID == "" {
+		out.LocalID = rand.Text()
+		if err := disk.WriteWithin(s.Dir(), LocalName+"/id", []byte(out.LocalID+"\n"), 0o600); err != nil {
+			return nil, err
+		}
+		out.LocalID = localID(s.Dir()) // two at once: the last one's counts for both
+	}
+	return &out, nil
+}
+
+// EarlierLock is where the lock before the present one is kept, for the way back.
+func EarlierLock(dir string) string { return filepath.Join(Local(dir), "earlier.lock") }
+
+// unnamed are the names that files have for an instant while they take their own.
+func unnamed(name string) bool {
+	at := strings.LastIndexByte(name, '-')
+	return strings.HasPrefix(name, ".new-") && at > len(".new-") && len(name)-at-1 == 10 &&
+		strings.Trim(name[at+1:], "ABCDEFGHIJKLMNOPQRSTUVWXYZ234567") == ""
+}
+
+// Tidy removes what a command that was killed in that very instant left in the checkout.
+func (s *State) Tidy() {
+	for _, dir := range []string{s.Dir(), Local(s.Dir())} {
+		entries, err := seen.ReadDir(dir)
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			if !unnamed(e.Name()) {
+				continue
+			}
+			seen.Doubt("what is half-made")
+			info, err := e.Info()
+			if err == nil && (info.Mode().IsRegular() || info.Mode()&fs.ModeSymlink != 0) && time.Since(info.ModTime()) > time.Minute {
+				_ = disk.RemoveWithin(dir, e.Name())
+			}
+		}
+	}
+}
