@@ -26,7 +26,7 @@ var groups = []struct{ name, packages string }{
 	{"origins", "source locator resolve"},
 	{"checkout", "bay policy located . approval"},
 	{"running", "environ script render step service logbook gateway supervise lend inside image cluster"},
-	{"acting", "locking supply fit setup survey ship sweep publish account"},
+	{"acting", "locking supply fit setup apart survey ship sweep publish account"},
 	{"proven", "proof report export"},
 }
 

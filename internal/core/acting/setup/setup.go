@@ -576,19 +576,19 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 	if err != nil {
 		return service.Spec{}, err
 	}
-	e := s.inside.With(w.variables)
+	e := s.inside.With(w.Variables)
 	e = e.Using(s.Plan.CommandsOf(x.Tool, e.Isolation))
 	if err := e.Missing(); err != nil {
 		return service.Spec{}, err
 	}
-	command, env, err := script.Of(e, w.run, s.State.Dir())
+	command, env, err := script.Of(e, w.Run, s.State.Dir())
 	if err != nil {
 		return service.Spec{}, err
 	}
 	spec := w.Spec
 	spec.Path, spec.Argv, spec.Env, spec.Mask = command.Path, command.Argv, env, e.Masks()
-	if !w.probe.Empty() {
-		probe, _, err := script.Of(e, w.probe, s.State.Dir())
+	if !w.Probe.Empty() {
+		probe, _, err := script.Of(e, w.Probe, s.State.Dir())
 		if err != nil {
 			return service.Spec{}, err
 		}

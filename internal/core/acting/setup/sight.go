@@ -71,21 +71,21 @@ func (s *Sight) Steps() ([]step.Status, error) {
 // Wanted is how a copy of a service should run: its spec, but for what only consent shows.
 type Wanted struct {
 	service.Spec
-	run, probe declare.Run // with no references left
-	variables  []environ.Variable
+	Run, Probe declare.Run // with no references left
+	Variables  []environ.Variable
 }
 
 // Wanted computes it. Spec.Build and Spec.Config tell whether what runs is that.
 func (s *Sight) Wanted(x declare.Service, copy int) (w Wanted, err error) {
 	look := s.Plan.LookupInside(x.Name, copy)
 	d, b := s.State.Declaration, s.State.Bay
-	if w.variables, err = s.variables(x, copy); err != nil {
+	if w.Variables, err = s.variables(x, copy); err != nil {
 		return w, err
 	}
-	if w.run, err = environ.Expand(x.Run, look); err != nil {
+	if w.Run, err = environ.Expand(x.Run, look); err != nil {
 		return w, err
 	}
-	if w.probe, err = environ.Expand(x.Ready.Command, look); err != nil {
+	if w.Probe, err = environ.Expand(x.Ready.Command, look); err != nil {
 		return w, err
 	}
 	w.Spec = service.Spec{
@@ -132,7 +132,7 @@ func (s *Sight) Wanted(x declare.Service, copy int) (w Wanted, err error) {
 	if err != nil {
 		return w, err
 	}
-	w.Config = w.Spec.Digest(w.run.Meaning(), w.probe.Meaning(), decisive)
+	w.Config = w.Spec.Digest(w.Run.Meaning(), w.Probe.Meaning(), decisive)
 	return w, nil
 }
 
@@ -226,7 +226,7 @@ func (s *Sight) inputs(x declare.Service) (map[string]string, error) {
 // decisive is what besides its spec decides how a service behaves.
 func (s *Sight) decisive(x declare.Service, w Wanted) ([]string, error) {
 	var out []string
-	e := s.Plan.Inside.With(w.variables)
+	e := s.Plan.Inside.With(w.Variables)
 	for _, v := range e.Variables {
 		if v.Name != "TRAMMEL_ENVIRONMENT" { // which another service's change changes
 			out = append(out, v.Name+"="+v.Value)

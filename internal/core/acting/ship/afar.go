@@ -13,6 +13,7 @@ import (
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 
+	"app.example/trammel/internal/core/acting/apart"
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/event"
@@ -45,7 +46,7 @@ func Compose(up *setup.Setup, r cluster.Record, made *Made, reference string, se
 		Pull: "IfNotPresent", Storage: r.Storage, Class: r.Class, Secrets: secrets, Private: d.Network == declare.NetworkPrivate,
 	}
 	var err error
-	if s.Files, err = up.Rendered(a); err != nil {
+	if s.Files, err = a.Rendered(up); err != nil {
 		return s, err
 	}
 	steps, err := a.Digests()
@@ -69,7 +70,7 @@ func Compose(up *setup.Setup, r cluster.Record, made *Made, reference string, se
 			}
 			names[name] = x.Name
 		}
-		if err := up.Lacks(a, x.Name); err != nil {
+		if err := a.Lacks(up, x.Name); err != nil {
 			return s, err
 		}
 		plain, hidden := a.Values(x.Name, reveal)
@@ -89,7 +90,7 @@ func Compose(up *setup.Setup, r cluster.Record, made *Made, reference string, se
 
 // decisive is a digest of what decides how a service behaves, besides the values that it is
 // given: when it stays, the service is left as it is, though the image around it is another.
-func decisive(a *setup.Apart, x declare.Service, files string) string {
+func decisive(a *apart.Environment, x declare.Service, files string) string {
 	run := a.Plan.Services[x.Name]
 	raw, err := json.Marshal(run)
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 
+	"app.example/trammel/internal/core/acting/apart"
 	"app.example/trammel/internal/core/acting/fit"
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/canon"
@@ -47,8 +48,8 @@ type Made struct {
 	Size        int64 // bytes of all layers, compressed
 	Labels      map[string]string
 	Environment lock.EnvironmentID
-	Files       string       // a digest of the project's files in it, declaration and lock aside
-	Apart       *setup.Apart // of this machine's platform, or else of the first
+	Files       string             // a digest of the project's files in it, declaration and lock aside
+	Apart       *apart.Environment // of this machine's platform, or else of the first
 }
 
 // Image makes it. What the parts of other platforms are is fetched into the store, and nothing
@@ -143,7 +144,7 @@ type maker struct {
 }
 
 // contents is what the image for one platform holds, which is in the store when it comes back.
-func (m *maker) contents(ctx context.Context, on platform.Platform) (c image.Contents, a *setup.Apart, err error) {
+func (m *maker) contents(ctx context.Context, on platform.Platform) (c image.Contents, a *apart.Environment, err error) {
 	program, err := programFor(m.shared.Host.Program, m.order.Programs, on)
 	if err != nil {
 		return c, nil, err
@@ -156,7 +157,7 @@ func (m *maker) contents(ctx context.Context, on platform.Platform) (c image.Con
 	if err != nil {
 		return c, nil, err
 	}
-	if a, err = (&setup.Sight{State: here, Plan: plan}).Apart(m.order.Hosts); err != nil {
+	if a, err = apart.Of(&setup.Sight{State: here, Plan: plan}, m.order.Hosts); err != nil {
 		return c, nil, err
 	}
 	c = image.Contents{
@@ -301,7 +302,7 @@ func folder(s *checkout.State) (*history.Commit, error) {
 }
 
 // files are those of a commit, and what a checkout shows of library sets.
-func files(commit *history.Commit, a *setup.Apart, modules []libraries.Modules) []image.File {
+func files(commit *history.Commit, a *apart.Environment, modules []libraries.Modules) []image.File {
 	var out []image.File
 	for _, t := range commit.Files {
 		if t.Path == declare.OverlayName || t.Path == lock.OverlayName || strings.HasPrefix(t.Path, checkout.LocalName+"/") {

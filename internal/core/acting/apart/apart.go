@@ -1,4 +1,6 @@
-package setup
+// Package apart decides how an environment is where every service has a machine of its own: in
+// an image. It writes nothing.
+package apart
 
 import (
 	"encoding/json"
@@ -7,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
@@ -15,10 +18,10 @@ import (
 	"app.example/trammel/internal/core/written/declare"
 )
 
-// Apart is an environment as it is in an image: what its launcher goes by, the links of its
+// Environment is one as it is in an image: what its launcher goes by, the links of its
 // frame, and what every path of this machine becomes there.
-type Apart struct {
-	Sight *Sight // whose plan has every service on a machine of its own
+type Environment struct {
+	Sight *setup.Sight // whose plan has every service on a machine of its own
 	Plan  inside.Plan
 	Links map[string]string // of the frame: path below inside.Frame → target
 	Keeps map[string]bool   // services that keep something in the bay's folder
@@ -28,7 +31,7 @@ type Apart struct {
 }
 
 // Moved is a text with every path of this machine in it as it is in the image.
-func (a *Apart) Moved(text string) string { return a.moves.of(text) }
+func (a *Environment) Moved(text string) string { return a.moves.of(text) }
 
 // moves are paths of this machine with what they are in an image, the longest first.
 type moves [][2]string
@@ -64,9 +67,9 @@ func wordly(c byte) bool {
 	return c == '.' || c == '-' || c == '_' || c == '+' || '0' <= c && c <= '9' || 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || c >= 0x80
 }
 
-// Apart makes it of a checkout that is looked at. hosts are the names of the services' copies
+// Of makes it of a checkout that is looked at. hosts are the names of the services' copies
 // where they run; nil is for an image alone, where all are reached on loopback.
-func (s *Sight) Apart(hosts environ.Hosts) (*Apart, error) {
+func Of(s *setup.Sight, hosts environ.Hosts) (*Environment, error) {
 	d := s.State.Declaration
 	base, _ := d.Base()
 	for name := range s.Plan.Frame.Roots {
@@ -84,22 +87,22 @@ func (s *Sight) Apart(hosts environ.Hosts) (*Apart, error) {
 		d = &sealed
 		plan := *s.Plan
 		plan.State = &state
-		s = &Sight{&state, &plan, s.Services}
+		s = &setup.Sight{State: &state, Plan: &plan, Services: s.Services}
 	}
 	plan, err := s.Plan.Apart(hosts, portsApart(d))
 	if err != nil {
 		return nil, err
 	}
-	s = &Sight{s.State, plan, s.Services}
-	a := &Apart{Sight: s, Links: map[string]string{}, Keeps: map[string]bool{}}
-	m := s.moves()
+	s = &setup.Sight{State: s.State, Plan: plan, Services: s.Services}
+	a := &Environment{Sight: s, Links: map[string]string{}, Keeps: map[string]bool{}}
+	m := movesOf(s)
 	a.moves = m
 	for path, target := range plan.Frame.Links() {
 		if !strings.HasPrefix(path, "roots/") && !strings.HasPrefix(path, "inside") {
 			a.Links[path] = m.of(target)
 		}
 	}
-	p, err := s.apart(a)
+	p, err := a.plan(s)
 	if err != nil {
 		return nil, err
 	}
@@ -111,8 +114,8 @@ func (s *Sight) Apart(hosts environ.Hosts) (*Apart, error) {
 	return a, json.Unmarshal([]byte(m.of(string(raw))), &a.Plan)
 }
 
-// moves are the folders of this machine that have another place in an image.
-func (s *Sight) moves() moves {
+// movesOf are the folders of this machine that have another place in an image.
+func movesOf(s *setup.Sight) moves {
 	st := s.State
 	m := moves{
 		{s.Plan.Frame.Dir, inside.Frame}, {st.Places.Store(), inside.Store}, {st.Bay.Dir, inside.Bay},
@@ -145,7 +148,7 @@ func portsApart(d *declare.Declaration) bay.Ports {
 	return out
 }
 
-func (s *Sight) apart(a *Apart) (*inside.Plan, error) {
+func (a *Environment) plan(s *setup.Sight) (*inside.Plan, error) {
 	d, lk := s.State.Declaration, s.State.Lock
 	p := &inside.Plan{
 		Format: inside.Format, Project: d.Project, Environment: string(s.Plan.ID()), Lock: string(lk.ID()), Dir: d.Dir,
@@ -167,7 +170,7 @@ func (s *Sight) apart(a *Apart) (*inside.Plan, error) {
 		if err != nil {
 			return nil, fault.New(fault.ErrUsage, "step %s: %v", x.Name, err)
 		}
-		p.Steps[x.Name] = inside.Step{Run: run, Steps: s.own(append(slices.Clone(x.Needs), x.After...)), Waits: s.waits(x.Needs)}
+		p.Steps[x.Name] = inside.Step{Run: run, Steps: stepsOf(s, append(slices.Clone(x.Needs), x.After...)), Waits: waitsOf(s, x.Needs)}
 	}
 	for _, x := range d.Routines {
 		if x.Of != "" {
@@ -183,7 +186,7 @@ func (s *Sight) apart(a *Apart) (*inside.Plan, error) {
 		p.Routines[x.Name] = run
 	}
 	for _, x := range d.Services {
-		one, err := s.serviceApart(a, x)
+		one, err := a.service(s, x)
 		if err != nil {
 			return nil, fault.New(fault.ErrUsage, "service %s: %v", x.Name, err)
 		}
@@ -200,12 +203,12 @@ func (s *Sight) apart(a *Apart) (*inside.Plan, error) {
 	return p, nil
 }
 
-func (s *Sight) serviceApart(a *Apart, x declare.Service) (one inside.Service, err error) {
+func (a *Environment) service(s *setup.Sight, x declare.Service) (one inside.Service, err error) {
 	w, err := s.Wanted(x, 1)
 	if err != nil {
 		return one, err
 	}
-	if err := noSecret("its command", w.run); err != nil {
+	if err := noSecret("its command", w.Run); err != nil {
 		return one, err
 	}
 	texts := map[string]string{}
@@ -216,14 +219,14 @@ func (s *Sight) serviceApart(a *Apart, x declare.Service) (one inside.Service, e
 		texts["SETTING_"+strings.ToUpper(name)] = value
 	}
 	one = inside.Service{
-		Run: w.run, Variables: given(w.variables, texts), Steps: s.own(x.Needs), Waits: s.waits(x.Needs), Ports: w.Ports, Stale: w.Stale,
+		Run: w.Run, Variables: given(w.Variables, texts), Steps: stepsOf(s, x.Needs), Waits: waitsOf(s, x.Needs), Ports: w.Ports, Stale: w.Stale,
 		Signal: x.Stop.Signal, Within: x.Stop.Within,
 		Ready: inside.Probe{
-			TCP: w.Ready.TCP, HTTP: x.Ready.HTTP, Port: w.Ports[x.Ready.Port], Status: x.Ready.Status, Command: w.probe, Log: x.Ready.Log,
+			TCP: w.Ready.TCP, HTTP: x.Ready.HTTP, Port: w.Ports[x.Ready.Port], Status: x.Ready.Status, Command: w.Probe, Log: x.Ready.Log,
 			File: w.Ready.File, Notify: x.Ready.Notify, Within: x.Ready.Within,
 		},
 	}
-	a.keepRaw(x.Name, w.variables, givenAmong(one.Variables))
+	a.keepRaw(x.Name, w.Variables, givenAmong(one.Variables))
 	one.Commands = s.Plan.CommandsOf(x.Tool, s.State.Declaration.Isolation)
 	if x.Card == nil {
 		return one, nil
@@ -294,9 +297,9 @@ func noSecret(what string, run declare.Run) error {
 	return nil
 }
 
-// own are the steps of the checkout's folder among what something needs, in the order in which
+// stepsOf are the steps of the checkout's folder among what something needs, in the order in which
 // they are done: each container has a folder of its own. Those of a bay are done once for all.
-func (s *Sight) own(needs []string) []string {
+func stepsOf(s *setup.Sight, needs []string) []string {
 	var out []string
 	var add func(needs []string)
 	add = func(needs []string) {
@@ -316,8 +319,8 @@ func (s *Sight) own(needs []string) []string {
 	return out
 }
 
-// waits are the addresses of the services among what something needs.
-func (s *Sight) waits(needs []string) []string {
+// waitsOf are the addresses of the services among what something needs.
+func waitsOf(s *setup.Sight, needs []string) []string {
 	var out []string
 	for _, n := range needs {
 		name, _ := strings.CutPrefix(n, "service.")
