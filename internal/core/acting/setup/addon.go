@@ -40,7 +40,7 @@ func (s *Setup) Addons(ctx context.Context, exact bool) ([]AddonResult, error) {
 	if len(s.State.Declaration.Addons) == 0 {
 		return nil, nil
 	}
-	unlock, err := s.alone(ctx)
+	unlock, err := s.Alone(ctx)
 	if err != nil {
 		return nil, err
 	}

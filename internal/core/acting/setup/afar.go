@@ -17,7 +17,7 @@ func (s *Sight) Afar() (*cluster.Record, error) { return cluster.RecordOf(s.Stat
 
 // here leaves of a graph what is done on this machine where the bay's services are in a
 // cluster: steps of the checkout. The services among it must run.
-func (s *Setup) here(ctx context.Context, g graph) error {
+func (s *Setup) here(ctx context.Context, g Graph) error {
 	at, err := s.Afar()
 	if err != nil || at == nil {
 		return err
@@ -42,7 +42,7 @@ func (s *Setup) here(ctx context.Context, g graph) error {
 
 // Order is what services and the bay's own steps need, for those that are named or else for all
 // that start by themselves.
-func (s *Setup) Order(names []string) (map[string][]string, error) {
+func (s *Setup) Order(names []string) (Graph, error) {
 	var wanted []string
 	ran := service.Wanted(s.State.Bay)
 	for _, x := range s.State.Declaration.Services {
@@ -65,19 +65,6 @@ func (s *Setup) Order(names []string) (map[string][]string, error) {
 	}
 	return g, nil
 }
-
-// Walk does every node of an order once what it needs is done.
-func Walk(ctx context.Context, order map[string][]string, do func(ctx context.Context, node string) error) error {
-	return graph(order).walk(ctx, do)
-}
-
-// Claim takes the numbers of the ports of an order's services on this machine.
-func (s *Setup) Claim(ctx context.Context, order map[string][]string, o service.Order) (*Setup, error) {
-	return s.claim(ctx, graph(order), o)
-}
-
-// Alone waits until no other process sets this bay up.
-func (s *Setup) Alone(ctx context.Context) (unlock func(), err error) { return s.alone(ctx) }
 
 // Secrets are the files of the values that the bay makes up, by their names, with what is in them.
 func (s *Setup) Secrets() (map[string]string, error) {

@@ -8,12 +8,12 @@ import (
 	"sync"
 )
 
-// graph is what to do: for each node the nodes that must be done before it.
-type graph map[string][]string
+// Graph is what to do: for each node the nodes that must be done before it.
+type Graph map[string][]string
 
-// walk does every node as soon as its needs are done. When one fails, what needs
+// Walk does every node as soon as its needs are done. When one fails, what needs
 // it is left undone and the rest goes on; all errors come back joined.
-func (g graph) walk(ctx context.Context, do func(ctx context.Context, node string) error) error {
+func (g Graph) Walk(ctx context.Context, do func(ctx context.Context, node string) error) error {
 	done := make(map[string]chan struct{}, len(g))
 	for node := range g {
 		done[node] = make(chan struct{})

@@ -14,7 +14,7 @@ import (
 func TestWalkKeepsTheOrder(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 10))
 	for range 200 {
-		g := graph{}
+		g := Graph{}
 		n := 1 + r.IntN(30)
 		for i := range n {
 			var needs []string
@@ -27,7 +27,7 @@ func TestWalkKeepsTheOrder(t *testing.T) {
 		}
 		var mu sync.Mutex
 		var order []string
-		err := g.walk(context.Background(), func(_ context.Context, node string) error {
+		err := g.Walk(context.Background(), func(_ context.Context, node string) error {
 			mu.Lock()
 			defer mu.Unlock()
 			for _, need := range g[node] {
@@ -45,11 +45,11 @@ func TestWalkKeepsTheOrder(t *testing.T) {
 }
 
 func TestAFailureStopsOnlyWhatNeedsIt(t *testing.T) {
-	g := graph{"a": nil, "b": {"a"}, "c": {"b"}, "d": nil, "e": {"d"}}
+	g := Graph{"a": nil, "b": {"a"}, "c": {"b"}, "d": nil, "e": {"d"}}
 	broken := errors.New("b is broken")
 	var mu sync.Mutex
 	done := map[string]bool{}
-	err := g.walk(context.Background(), func(_ context.Context, node string) error {
+	err := g.Walk(context.Background(), func(_ context.Context, node string) error {
 		if node == "b" {
 			return broken
 		}
@@ -65,8 +65,8 @@ func TestAFailureStopsOnlyWhatNeedsIt(t *testing.T) {
 
 func TestACancelledWalkStartsNothingMore(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
-	g := graph{"a": nil, "b": {"a"}, "c": {"b"}}
-	err := g.walk(ctx, func(_ context.Context, node string) error {
+	g := Graph{"a": nil, "b": {"a"}, "c": {"b"}}
+	err := g.Walk(ctx, func(_ context.Context, node string) error {
 		if node != "a" {
 			t.Errorf("%s was begun", node)
 		}

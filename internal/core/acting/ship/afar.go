@@ -274,7 +274,7 @@ func (f *Afar) Start(ctx context.Context, up *setup.Setup, order Order, o setup.
 	if err := f.Kube.Prune(ctx, stack); err != nil {
 		return nil, up, err
 	}
-	err = setup.Walk(ctx, nodes, func(ctx context.Context, node string) error { return f.bring(ctx, up, stack, node) })
+	err = nodes.Walk(ctx, func(ctx context.Context, node string) error { return f.bring(ctx, up, stack, node) })
 	after, statusErr := up.Services.Status(context.WithoutCancel(ctx))
 	if err == nil {
 		err = statusErr
@@ -339,7 +339,7 @@ func (f *Afar) keep(ctx context.Context, up *setup.Setup, stack cluster.Stack, x
 	declared, _ := up.State.Declaration.Service(x.Name)
 	// A supervisor without a service does not stay while a cluster takes its time: the numbers
 	// that were claimed at first are claimed again, from whichever is there now.
-	up, err := up.Claim(ctx, map[string][]string{"service." + x.Name: nil}, service.Order{})
+	up, err := up.Claim(ctx, setup.Graph{"service." + x.Name: nil}, service.Order{})
 	if err != nil {
 		return err
 	}
