@@ -266,6 +266,13 @@ func TestVerifyNamesWhatDriftedAndFitMendsIt(t *testing.T) {
 			h.ok("verify", "--deep")
 		})
 	}
+	t.Run("what was only touched is what it was", func(t *testing.T) {
+		later := time.Now().Add(time.Hour)
+		if err := os.Chtimes(part("*-node-22.12.0")+"/LICENSE", later, later); err != nil {
+			t.Fatal(err)
+		}
+		h.ok("verify")
+	})
 	t.Run("a plain fit mends what verify found", func(t *testing.T) {
 		node := part("*-node-22.12.0")
 		writable(node)

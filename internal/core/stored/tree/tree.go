@@ -157,8 +157,11 @@ func Parse(raw []byte) (Manifest, error) {
 // Difference is one entry that is not what a manifest says.
 type Difference struct {
 	Path string
-	What string // "changed", "missing", "extra", "now executable", "not executable", …
+	What string // Changed, "missing", "extra", "now executable", "not executable", …
 }
+
+// Changed is a Difference of a file with other bytes or, where stamps alone were compared, another stamp.
+const Changed = "changed"
 
 // Compare says how a folder differs from its manifest, sorted by path. Both are
 // sorted; with deep false contents are compared by the stamps that were recorded
@@ -197,7 +200,7 @@ func differs(want, have Entry, deep bool) string {
 	case want.Type == Link || want.Type == EmptyDir:
 		return ""
 	case deep && want.Sum != have.Sum, !deep && !sameStamp(want.Stamp, have.Stamp):
-		return "changed"
+		return Changed
 	}
 	return ""
 }
