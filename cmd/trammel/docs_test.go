@@ -80,7 +80,7 @@ func TestEveryExampleOfTheDocsRuns(t *testing.T) {
 			h := newHut(t, s, "")
 			dir := root
 			if page != "docs/first-project.md" { // which begins with nothing
-				if err := demo.Write(root, program); err != nil {
+				if err := demo.Write(root, engine); err != nil {
 					t.Fatal(err)
 				}
 				dir = filepath.Join(root, "heronweir")

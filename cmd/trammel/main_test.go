@@ -22,6 +22,9 @@ import (
 // program is the built program that all tests drive.
 var program string
 
+// engine is that of the demo's tools, which is the program itself in the demo.
+var engine string
+
 func TestMain(m *testing.M) {
 	if habit := os.Getenv(serverHabit); habit != "" {
 		server(habit)
@@ -45,7 +48,8 @@ func TestMain(m *testing.M) {
 			return 1
 		}
 		program = filepath.Join(dir, "trammel")
-		build := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-o", program, ".") // as .ci/release does, so that both compile once
+		engine = filepath.Join(dir, "engine")
+		build := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-ldflags=-s -w", "-o", dir+"/", ".", "../../internal/demo/engine") // as .ci/release does, so that both compile once
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
 		if out, err := build.CombinedOutput(); err != nil {
 			fmt.Fprintf(os.Stderr, "%v\n%s", err, out)

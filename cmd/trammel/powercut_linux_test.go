@@ -121,7 +121,7 @@ func TestThePowerIsCutAtAnyInstant(t *testing.T) {
 	h := newHut(t, nil, "")
 	h.dir, h.home = filepath.Join(p.at, "work", "heronweir"), filepath.Join(p.at, "home")
 	h.env = append(h.env, "TRAMMEL_HOME="+h.home)
-	if err := demo.Write(filepath.Dir(h.dir), program); err != nil {
+	if err := demo.Write(filepath.Dir(h.dir), engine); err != nil {
 		t.Fatal(err)
 	}
 	h.ok("lock")

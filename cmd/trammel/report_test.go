@@ -29,7 +29,7 @@ func fiveMachines(t *testing.T) (machines []*hut, names []string, reports string
 	lock := ""
 	for range names {
 		h := newHut(t, nil, "")
-		if err := demo.Write(filepath.Dir(h.dir), program); err != nil {
+		if err := demo.Write(filepath.Dir(h.dir), engine); err != nil {
 			t.Fatal(err)
 		}
 		if lock == "" {

@@ -41,7 +41,7 @@ func resealed(t *testing.T, text string) string {
 func demoHut(t *testing.T) *hut {
 	t.Helper()
 	h := newHut(t, nil, "")
-	if err := demo.Write(filepath.Dir(h.dir), program); err != nil {
+	if err := demo.Write(filepath.Dir(h.dir), engine); err != nil {
 		t.Fatal(err)
 	}
 	return h

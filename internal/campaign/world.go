@@ -80,7 +80,7 @@ ready  = { http = "/health", within = "20s" }
 // build builds the program from this module.
 func build(root string) (string, error) {
 	program := filepath.Join(root, "trammel")
-	cmd := exec.Command("go", "build", "-o", program, "app.example/trammel/cmd/trammel")
+	cmd := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-ldflags=-s -w", "-o", root+"/", "app.example/trammel/cmd/trammel", "app.example/trammel/internal/demo/engine")
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("%w\n%s", err, out)
@@ -94,7 +94,7 @@ func newWorld(root, program string) (*world, error) {
 	if err := os.MkdirAll(root, 0o755); err != nil {
 		return nil, err
 	}
-	if err := demo.WriteCatalog(filepath.Join(root, "catalog"), program); err != nil {
+	if err := demo.WriteCatalog(filepath.Join(root, "catalog"), filepath.Join(filepath.Dir(program), "engine")); err != nil {
 		return nil, err
 	}
 	var tools []standin.Tool
