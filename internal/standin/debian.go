@@ -20,6 +20,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
@@ -37,6 +38,16 @@ type Deb struct {
 	Files         []File
 	Postinst      string
 	Packed        string // "xz", "gz", "zst" or "" for not at all
+
+	done *packed // what Put took; packed when it is published first
+}
+
+// packed is a package as an archive serves it.
+type packed struct {
+	once    sync.Once
+	archive []byte
+	control string
+	sum     [sha256.Size]byte
 }
 
 // Archive is a Debian archive with one suite, served by a stand-in below /NAME/.
@@ -85,6 +96,9 @@ func debArch() string { return runtime.GOARCH }
 func (a *Archive) Put(debs ...Deb) {
 	for _, d := range debs {
 		a.debs = slices.DeleteFunc(a.debs, func(old Deb) bool { return old.Name == d.Name })
+		if d.done == nil {
+			d.done = &packed{}
+		}
 		a.debs = append(a.debs, d)
 	}
 }
@@ -99,10 +113,10 @@ func (a *Archive) Publish() {
 	var index bytes.Buffer
 	pool := map[string][]byte{}
 	for _, d := range a.debs {
-		archive, control := d.pack()
+		archive, control, sum := d.served()
 		where := "pool/main/" + d.Name[:1] + "/" + d.Name + "_" + strings.ReplaceAll(d.Version, ":", "%3a") + "_" + d.arch() + ".deb"
 		pool[where] = archive
-		fmt.Fprintf(&index, "%sFilename: %s\nSize: %d\nSHA256: %x\n\n", control, where, len(archive), sha256.Sum256(archive))
+		fmt.Fprintf(&index, "%sFilename: %s\nSize: %d\nSHA256: %x\n\n", control, where, len(archive), sum)
 	}
 	base := "main/binary-" + debArch() + "/"
 	packed := map[string][]byte{base + "Packages": index.Bytes(), base + "Packages.gz": gz(index.Bytes()), base + "Packages.xz": XZ(index.Bytes())}
@@ -238,10 +252,19 @@ func (d Deb) arch() string {
 }
 
 // pack makes the .deb (deb(5)) and its paragraph of the index.
+// served packs what Put took, once.
+func (d Deb) served() (archive []byte, control string, sum [sha256.Size]byte) {
+	d.done.once.Do(func() {
+		d.done.archive, d.done.control = d.pack()
+		d.done.sum = sha256.Sum256(d.done.archive)
+	})
+	return d.done.archive, d.done.control, d.done.sum
+}
+
 func (d Deb) pack() (archive []byte, control string) {
 	control = fmt.Sprintf("Package: %s\nVersion: %s\nArchitecture: %s\nMaintainer: Heron Weir <hut@heronweir.example>\nDescription: made up\n", d.Name, d.Version, d.arch())
-	for name, value := range d.Fields {
-		control += name + ": " + value + "\n"
+	for _, name := range slices.Sorted(maps.Keys(d.Fields)) {
+		control += name + ": " + d.Fields[name] + "\n"
 	}
 	scripts := []File{{Name: "./control", Content: control}}
 	if d.Postinst != "" {
@@ -354,17 +377,36 @@ var hostCommands = map[string][]string{
 // PutHostBase publishes the packages that every root holds, with commands and
 // libraries of this very machine. It reports false where they cannot be had so.
 func (a *Archive) PutHostBase(names []string) bool {
+	bases.Lock()
+	defer bases.Unlock()
+	key := strings.Join(names, " ")
+	if _, ok := bases.of[key]; !ok {
+		bases.of[key] = hostBase(names)
+	}
+	a.Put(bases.of[key]...)
+	return len(bases.of[key]) > 0
+}
+
+// bases are the packages that were taken from this machine, by their names: each is packed once
+// for all archives of a process.
+var bases = struct {
+	sync.Mutex
+	of map[string][]Deb
+}{of: map[string][]Deb{}}
+
+// hostBase takes the packages from this machine; nil where they cannot be had so.
+func hostBase(names []string) (out []Deb) {
 	libraries := map[string]string{} // path → content
 	for _, name := range names {
 		d := Deb{Name: name, Version: "1.0-1", Packed: "gz", Files: []File{{Name: "./usr/share/doc/" + name + "/copyright", Content: "free\n"}}}
 		for _, command := range hostCommands[name] {
 			file, err := exec.LookPath(command)
 			if err != nil {
-				return false
+				return nil
 			}
 			content, err := os.ReadFile(file)
 			if err != nil || !collect(file, libraries) {
-				return false
+				return nil
 			}
 			d.Files = append(d.Files, File{Name: "./bin/" + command, Content: string(content), Mode: 0o755})
 		}
@@ -374,7 +416,7 @@ func (a *Archive) PutHostBase(names []string) bool {
 		case "libc-bin":
 			content, err := os.ReadFile("/sbin/ldconfig")
 			if err != nil {
-				return false
+				return nil
 			}
 			d.Files = append(d.Files, File{Name: "./sbin/ldconfig", Content: string(content), Mode: 0o755}, File{Name: "./etc/ld.so.conf", Content: ldConf()})
 		case "bash", "base-files":
@@ -382,24 +424,17 @@ func (a *Archive) PutHostBase(names []string) bool {
 		case "ca-certificates":
 			d.Files = append(d.Files, File{Name: "./usr/share/ca-certificates/mozilla/weir.crt", Content: "-----BEGIN CERTIFICATE-----\nd2Vpcg==\n-----END CERTIFICATE-----\n"})
 		}
-		a.Put(d)
+		d.done = &packed{}
+		out = append(out, d)
 	}
-	libc := Deb{Name: "libc6", Version: "2.0-1", Packed: "xz"}
-	for _, file := range slices.Sorted(keys(libraries)) {
+	libc := Deb{Name: "libc6", Version: "2.0-1", Packed: "xz", done: &packed{}}
+	for _, file := range slices.Sorted(maps.Keys(libraries)) {
 		libc.Files = append(libc.Files, File{Name: "." + file, Content: libraries[file], Mode: 0o755})
 	}
-	a.Put(libc)
-	return len(libraries) > 1
-}
-
-func keys(m map[string]string) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for k := range m {
-			if !yield(k) {
-				return
-			}
-		}
+	if len(libraries) < 2 {
+		return nil
 	}
+	return append(out, libc)
 }
 
 // libraryFolders are where the loader of this machine looks.
