@@ -24,7 +24,15 @@ func setUp(v View, making bool) error {
 	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
 		return fmt.Errorf("refused making mounts private: %w", err)
 	}
-	system, rest, err := holdAll(v, making)
+	base, over, err := layout(v, making, thisMachine{})
+	if err != nil {
+		return err
+	}
+	system, err := holdAll(base)
+	if err != nil {
+		return err
+	}
+	rest, err := holdAll(over)
 	if err != nil {
 		return err
 	}
@@ -75,29 +83,25 @@ func setUp(v View, making bool) error {
 	return enter()
 }
 
-// holdAll takes hold of everything of the host, before the new root covers some of it: what is the
-// system, and what comes when that is in its place.
-func holdAll(v View, making bool) (system, rest []mounted, err error) {
-	var access uint64 = unix.MOUNT_ATTR_RDONLY
-	if making {
-		access = 0
-	}
-	for _, name := range []string{"usr", "etc", "opt"} {
-		m, err := hold(path.Join(v.Root, name), name, access|unix.MOUNT_ATTR_NODEV)
-		if errors.Is(err, unix.ENOENT) && name == "opt" {
+// holdAll takes hold of things of the host, before the new root covers some of them.
+func holdAll(list []shown) (out []mounted, err error) {
+	for _, x := range list {
+		if x.from == "" {
+			out = append(out, mounted{at: x.at, hidden: true})
 			continue
 		}
-		if err != nil {
-			return nil, nil, err
+		m, err := hold(x.from, x.at, x.flags)
+		switch {
+		case err != nil && (x.lack == unheld || x.lack == absent && errors.Is(err, unix.ENOENT)):
+		case err != nil:
+			return nil, err
+		case x.file && !m.file:
+			unix.Close(m.fd)
+		default:
+			out = append(out, m)
 		}
-		system = append(system, m)
 	}
-	if !v.Closed {
-		rest = hostParts()
-	} else if rest, err = closedParts(v); err != nil {
-		return nil, nil, err
-	}
-	return append(system, etcFiles(v, making)...), rest, nil
+	return out, nil
 }
 
 // enter closes the folder that this process is in and makes it the root.
@@ -172,9 +176,7 @@ func (m mounted) place() error {
 	return unix.Close(m.fd)
 }
 
-// top are the folders of a merged /usr that the top level links to.
-var top = []string{"bin", "sbin", "lib", "lib64", "lib32", "libx32"}
-
+// skeleton makes the folders that a view mounts things on.
 func skeleton(v View) error {
 	for _, dir := range []string{"usr", "etc", "opt", "proc", "dev", "sys", "tmp", "run", "home", "root", "mnt", "srv", "var/tmp", "var/lib", "var/cache", "var/log", "var/spool"} {
 		if !v.Closed && !slices.Contains([]string{"usr", "etc", "opt"}, dir) {
@@ -193,93 +195,6 @@ func skeleton(v View) error {
 	return nil
 }
 
-// devices are all that /dev holds, besides terminals and shared memory.
-var devices = []string{"null", "zero", "full", "random", "urandom", "tty"}
-
-// closedParts takes hold of what a closed view shows of the host.
-func closedParts(v View) ([]mounted, error) {
-	var out []mounted
-	for _, name := range devices {
-		m, err := hold("/dev/"+name, "dev/"+name, 0)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, m)
-	}
-	// Under this name programs find out which terminal they are on.
-	if tty, err := os.Readlink("/proc/self/fd/0"); err == nil && strings.HasPrefix(tty, "/dev/pts/") {
-		if m, err := hold(tty, "dev/console", 0); err == nil {
-			out = append(out, m)
-		}
-	}
-	type bind struct {
-		path  string
-		write bool
-		hide  bool
-	}
-	var binds []bind
-	for _, path := range v.Read {
-		binds = append(binds, bind{path: path})
-	}
-	for _, path := range v.Write {
-		binds = append(binds, bind{path: path, write: true})
-	}
-	for _, path := range v.Hide {
-		if _, err := os.Stat(path); err == nil {
-			binds = append(binds, bind{path: path, hide: true})
-		}
-	}
-	// What lies in a folder that shows too comes after it.
-	slices.SortStableFunc(binds, func(a, b bind) int { return len(a.path) - len(b.path) })
-	for _, name := range []string{"lib", "cache", "spool"} { // what packages ship below /var
-		entries, _ := os.ReadDir(path.Join(v.Root, "var", name))
-		for _, e := range entries {
-			m, err := hold(path.Join(v.Root, "var", name, e.Name()), "var/"+name+"/"+e.Name(), unix.MOUNT_ATTR_RDONLY)
-			if err == nil {
-				out = append(out, m)
-			}
-		}
-	}
-	for _, b := range binds {
-		if b.path == "/" {
-			return nil, errors.New("the folder / cannot be shown in a sealed root: keep the project in a folder of its own")
-		}
-		if b.hide {
-			out = append(out, mounted{at: strings.TrimPrefix(b.path, "/"), hidden: true})
-			continue
-		}
-		attributes := uint64(unix.MOUNT_ATTR_NODEV)
-		if !b.write {
-			attributes |= unix.MOUNT_ATTR_RDONLY
-		}
-		m, err := hold(b.path, b.path, attributes)
-		if errors.Is(err, unix.ENOENT) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, m)
-	}
-	return out, nil
-}
-
-// hostParts takes hold of the host's top level, but for what the root brings.
-func hostParts() []mounted {
-	var out []mounted
-	entries, _ := os.ReadDir("/")
-	for _, e := range entries {
-		name := e.Name()
-		if !e.IsDir() || name == "usr" || name == "etc" || slices.Contains(top, name) {
-			continue
-		}
-		if m, err := hold("/"+name, name, 0); err == nil {
-			out = append(out, m)
-		}
-	}
-	return out
-}
-
 // hostLinks makes the links of the host's top level again.
 func hostLinks() {
 	entries, _ := os.ReadDir("/")
@@ -288,24 +203,6 @@ func hostLinks() {
 			_ = os.Symlink(target, e.Name())
 		}
 	}
-}
-
-// etcFiles takes hold of the host's files that say how the network is reached. A
-// root has empty files in their places.
-func etcFiles(v View, making bool) []mounted {
-	var out []mounted
-	if making {
-		return nil
-	}
-	for _, name := range []string{"resolv.conf", "hosts"} {
-		if _, err := os.Stat(path.Join(v.Root, "etc", name)); err != nil {
-			continue
-		}
-		if m, err := hold("/etc/"+name, "etc/"+name, unix.MOUNT_ATTR_RDONLY); err == nil && m.file {
-			out = append(out, m)
-		}
-	}
-	return out
 }
 
 // kernelFolders mounts /proc, /dev, /tmp and /run afresh.
