@@ -1,6 +1,7 @@
 package main
 
 import (
+	"fmt"
 	"net"
 	"os"
 	"path/filepath"
@@ -57,6 +58,9 @@ func TestFaultyDeclarations(t *testing.T) {
 	t.Run("wrong words on the command line", func(t *testing.T) {
 		h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n")
 		h.fails(2, []string{`no command "loc"`, `Did you mean "lock"?`}, "loc")
+		for word, meant := range map[string]string{"init": "draft", "status": "show", "update": "newer", "exec": "run", "rollback": "recall", "uninstall": "remove"} {
+			h.fails(2, []string{fmt.Sprintf("no command %q", word), fmt.Sprintf("Did you mean %q?", meant)}, word)
+		}
 		h.fails(2, []string{"renwe"}, "lock", "--renwe")
 		h.fails(2, []string{`cannot name a bay`}, "--bay", "../x", "show")
 	})

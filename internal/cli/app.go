@@ -185,7 +185,11 @@ func newApp() *cli.Command {
 				for _, x := range c.Root().Commands {
 					names = append(names, x.Name)
 				}
-				return fault.New(fault.ErrUsage, "there is no command %q", name).Advise("%s", strings.TrimSpace(fault.DidYouMean(name, names)+" See: trammel help"))
+				near := fault.DidYouMean(name, names)
+				if meant := commandMeant(name); meant != "" {
+					near = fmt.Sprintf("Did you mean %q?", meant)
+				}
+				return fault.New(fault.ErrUsage, "there is no command %q", name).Advise("%s", strings.TrimSpace(near+" See: trammel help"))
 			}
 			return here(c)
 		},
@@ -205,6 +209,61 @@ func newApp() *cli.Command {
 		x.DisableSliceFlagSeparator = true // asks and lists have commas of their own
 	}
 	return app
+}
+
+// commandMeant is the command for what people call it elsewhere, or "".
+func commandMeant(word string) string {
+	switch word {
+	case "init", "new", "create", "generate":
+		return "draft"
+	case "status", "info", "list", "ls", "env":
+		return "show"
+	case "search", "versions":
+		return "find"
+	case "add", "require":
+		return "set"
+	case "rm", "drop", "delete":
+		return "unset"
+	case "update", "upgrade", "outdated":
+		return "newer"
+	case "sync", "apply", "setup", "build", "restore":
+		return "fit"
+	case "up", "serve", "launch":
+		return "start"
+	case "down", "halt", "kill":
+		return "stop"
+	case "ps", "top", "dashboard":
+		return "watch"
+	case "exec", "x":
+		return "run"
+	case "task", "script", "test":
+		return "do"
+	case "log", "tail":
+		return "logs"
+	case "enter", "attach":
+		return "shell"
+	case "integrate":
+		return "follow"
+	case "trust", "accept":
+		return "approve"
+	case "check", "audit", "validate":
+		return "verify"
+	case "diff":
+		return "compare"
+	case "rollback", "history", "undo", "revert":
+		return "recall"
+	case "destroy", "reset":
+		return "clear"
+	case "clean", "gc", "prune", "cache":
+		return "sweep"
+	case "share", "tunnel", "expose":
+		return "lend"
+	case "dump", "backup":
+		return "data"
+	case "uninstall":
+		return "remove"
+	}
+	return ""
 }
 
 func lowerFirst(s string) string {

@@ -372,14 +372,14 @@ func notThere(plan *environ.Compiled, command string, err error) error {
 	if near := nearest(plan.Folders.Frame, command); near != "" { // before anything that is not declared
 		return errors.Join(exitCode(127), sayNow(text+fmt.Sprintf(" It has %s.", near)))
 	}
-	host := environ.FindHost(command, os.Getenv("PATH"))
-	switch tool := provider(command); {
+	host, tool := environ.FindHost(command, os.Getenv("PATH")), provider(command)
+	switch {
 	case tool != "":
 		text += fmt.Sprintf("\n  %s provides it: trammel set %s=latest && trammel fit", tool, tool)
 	case host == "" || plan.Environment.Isolation != declare.Clean:
 		text += fmt.Sprintf("\n  Declare what provides it under [toolchain] in %s; see: trammel find", declare.FileName)
 	}
-	if host != "" && plan.Environment.Isolation == declare.Clean {
+	if host != "" && (tool == "" || tool == command) && plan.Environment.Isolation == declare.Clean { // pip of the host works on the host
 		text += fmt.Sprintf("\n  This host has %s. To let it show, add %q to host in %s.", host, command, declare.FileName)
 	}
 	return errors.Join(exitCode(127), sayNow(text))
