@@ -397,6 +397,16 @@ func TestAStartWaitsForAServiceThatIsSick(t *testing.T) {
 	if o := <-done; o.code != 0 || !strings.Contains(o.out, "ready") || strings.Contains(o.out, "failing") {
 		t.Errorf("%+v", o)
 	}
+	// For as long as it may take to get ready, and no longer.
+	h.change(`every = "200ms", within = "20s"`, `every = "200ms", within = "1s"`)
+	h.change("copies = 2", "restart = \"never\"")
+	h.ok("lock")
+	h.ok("start", "--approve")
+	if err := os.WriteFile(sick, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "it is failing for good", func() bool { return find(t, h, "lane").State == "failing" })
+	h.fails(6, []string{"lane", "answers 500"}, "start", "lane")
 }
 
 func TestOtherWaysToBeReady(t *testing.T) {

@@ -5,6 +5,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"os/exec"
 	"os/user"
 	"strings"
 	"testing"
@@ -84,6 +85,44 @@ func TestAListenerIsNamed(t *testing.T) {
 	}
 	if u, err := user.Current(); err == nil && !strings.HasSuffix(h.String(), " of user "+u.Username) {
 		t.Errorf("%q", h)
+	}
+}
+
+// What a listener started holds its socket too, and is not the one that is named.
+func TestTheFirstOfSeveralHoldersIsNamed(t *testing.T) {
+	l, err := net.Listen("tcp4", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	sockets, err := listen.Sockets()
+	if errors.Is(err, listen.ErrNone) {
+		t.Skip(err)
+	}
+	file, err := l.(*net.TCPListener).File()
+	if err != nil {
+		t.Fatal(err)
+	}
+	heir := exec.Command("sleep", "30")
+	heir.ExtraFiles = []*os.File{file}
+	if err := heir.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = heir.Process.Kill(); _ = heir.Wait() }()
+	at := listen.At(sockets, l.Addr().(*net.TCPAddr).Port)
+	if len(at) != 1 {
+		t.Fatalf("%v", at)
+	}
+	if held := listen.Held([]int{heir.Process.Pid}); held[at[0].Inode] == "" {
+		t.Fatalf("the heir holds %v", held)
+	}
+	if h := listen.HolderOf(at[0]); h.Pid != os.Getpid() {
+		t.Errorf("%+v, and this is process %d", h, os.Getpid())
+	}
+	file.Close()
+	l.Close()
+	if h := listen.HolderOf(at[0]); h.Pid != heir.Process.Pid {
+		t.Errorf("%+v, when the heir alone is left: process %d", h, heir.Process.Pid)
 	}
 }
 
