@@ -49,22 +49,22 @@ func baysAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var dirs []string
+	var projects []*checkout.State
 	if c.Bool("all") {
-		dirs = checkout.Known(places)
+		for _, dir := range checkout.Known(places) {
+			if p, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: dir, Bay: bay.Main}, checkout.Locate{}); err == nil {
+				projects = append(projects, p) // one whose declaration is faulty now is listed by itself
+			}
+		}
 	} else {
 		p, err := look(c)
 		if err != nil {
 			return err
 		}
-		dirs = []string{p.Dir()}
+		projects = append(projects, p)
 	}
 	list := []bayOut{}
-	for _, dir := range dirs {
-		p, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: dir, Bay: bay.Main}, checkout.Locate{})
-		if err != nil {
-			continue // a project whose declaration is faulty now is listed by itself
-		}
+	for _, p := range projects {
 		own, err := p.Bays()
 		if err != nil {
 			return err
@@ -117,16 +117,9 @@ func describeBay(ctx context.Context, p *checkout.State, b bay.Bay) (bayOut, err
 	if known, ok := located.As(p.Places, b.Name); ok && known.Dir == p.Dir() {
 		out.Locator = known.Locator
 	}
-	statuses, err := service.Connect(b, p.Host).Status(ctx)
-	if err != nil {
-		return out, err
-	}
-	for _, st := range statuses {
-		if st.State == service.Ready || st.State == service.Starting || st.State == service.Failing {
-			out.Running = append(out.Running, st.Name)
-		}
-	}
-	return out, nil
+	running, err := service.Connect(b, p.Host).Running(ctx)
+	out.Running = append(out.Running, running...)
+	return out, err
 }
 
 func clearCommand() *cli.Command {

@@ -167,6 +167,21 @@ func (c *Client) Status(ctx context.Context) ([]Status, error) {
 	return out, err
 }
 
+// Running are the names of the copies of services that run.
+func (c *Client) Running(ctx context.Context) (names []string, err error) {
+	var out []struct{ Name, State string }
+	err = c.call(ctx, http.MethodGet, "/status?brief=1", nil, &out)
+	if errors.Is(err, errNobody) {
+		return nil, nil
+	}
+	for _, st := range out {
+		if (Status{State: st.State}).Running() {
+			names = append(names, st.Name)
+		}
+	}
+	return names, err
+}
+
 // StatusInFull is Status with what services use, and the ports that they opened beyond
 // those that are declared.
 func (c *Client) StatusInFull(ctx context.Context) ([]Status, error) {

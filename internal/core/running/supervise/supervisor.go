@@ -230,8 +230,19 @@ func (s *supervisor) routes(page *gateway.Page) http.Handler {
 	}
 	handle("GET /status", func(r *http.Request) (any, error) {
 		list := s.statuses()
-		if r.URL.Query().Has("full") {
+		switch {
+		case r.URL.Query().Has("full"):
 			s.notice(list)
+		case r.URL.Query().Has("brief"): // who runs, for who asks no more
+			type brief struct {
+				Name  string `json:"name"`
+				State string `json:"state"`
+			}
+			out := make([]brief, len(list))
+			for i, st := range list {
+				out[i] = brief{st.Name, st.State}
+			}
+			return out, nil
 		}
 		return list, nil
 	})
