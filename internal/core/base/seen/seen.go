@@ -34,7 +34,7 @@ type Notes struct {
 	passed    map[string]kept.File
 	variables map[string]string
 	doubt     string
-	full      atomic.Bool // no more is noted: there is a doubt for good
+	over      atomic.Bool // nothing is noted any more: there is a doubt, and none goes away
 }
 
 var current atomic.Pointer[Notes]
@@ -47,14 +47,29 @@ func Begin() *Notes {
 }
 
 // Noting tells whether somebody will want the notes.
-func Noting() bool { return current.Load() != nil }
+func Noting() bool { return noting() != nil }
+
+func noting() *Notes {
+	if n := current.Load(); n != nil && !n.over.Load() {
+		return n
+	}
+	return nil
+}
+
+// Many says how many files are about to be looked at, where that is known: no note is made of
+// more than are worth it.
+func Many(files int) {
+	if n := noting(); n != nil && files > most {
+		n.doubts("more than are worth it")
+	}
+}
 
 // At notes that a file or folder is about to be looked at, or found missing. Of a folder it
 // notes which names are in it, and not what those are; but for links, which cannot change without it.
 func At(path string) { at(path, true) }
 
 func at(path string, follow bool) {
-	n := current.Load()
+	n := noting()
 	if n == nil {
 		return
 	}
@@ -63,25 +78,21 @@ func at(path string, follow bool) {
 		return
 	}
 	path = filepath.Clean(path)
-	if n.full.Load() {
-		return
-	}
 	entry, target := kept.Stamps(path)
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	was, known := n.entries[path]
 	if known && was != entry || !entry.Settled(n.began) {
-		n.doubt = "it changes: " + path
+		n.because("it changes: " + path)
 	}
 	if len(n.entries) >= most {
-		n.doubt = "more than are worth it"
-		n.full.Store(true)
+		n.because("more than are worth it")
 		return
 	}
 	n.entries[path] = entry
 	if target != nil && follow {
 		if !target.Settled(n.began) {
-			n.doubt = "it changes: " + path
+			n.because("it changes: " + path)
 		}
 		n.targets[path] = *target
 	}
@@ -89,12 +100,12 @@ func at(path string, follow bool) {
 
 // pass notes that a path goes through a folder: what else is in it decides nothing.
 func pass(path string) {
-	if n := current.Load(); n != nil {
+	if n := noting(); n != nil {
 		stamp := kept.PassedStamp(path)
 		n.mu.Lock()
 		defer n.mu.Unlock()
 		if was, known := n.passed[path]; known && was != stamp {
-			n.doubt = "it changes: " + path
+			n.because("it changes: " + path)
 		}
 		n.passed[path] = stamp
 	}
@@ -110,7 +121,13 @@ func Doubt(on string) {
 func (n *Notes) doubts(on string) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
+	n.because(on)
+}
+
+// because is a doubt, said with the lock held.
+func (n *Notes) because(on string) {
 	n.doubt = on
+	n.over.Store(true)
 }
 
 // Until says that the answer is another one from a moment on.
@@ -141,13 +158,16 @@ func Variable(name, value string, set bool) {
 func (n *Notes) Answer(q kept.Question, program kept.File, r kept.Reply) (a kept.Answer, ok bool) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
+	if n.doubt != "" {
+		return kept.Answer{}, false
+	}
 	a = kept.Answer{Question: q, Program: program, Until: n.until, Reply: r}
 	for _, v := range n.variables {
 		a.Variables = append(a.Variables, v)
 	}
 	slices.Sort(a.Variables)
 	a.Entries, a.Targets, a.Passed = sorted(n.entries), sorted(n.targets), sorted(n.passed)
-	return a, n.doubt == ""
+	return a, true
 }
 
 func sorted(files map[string]kept.File) []kept.File {

@@ -74,6 +74,8 @@ func (f *files) read(globs, ignore []string) (list, error) {
 			ignoring = append(ignoring, ignorePattern{glob: out})
 		}
 	}
+	f.begin()
+	seen.Many(len(f.kept))
 	skip := &skipper{list: ignoring, folders: map[string][]bool{}}
 	var all []named
 	for _, glob := range globs {
@@ -216,15 +218,19 @@ func (x summed) mode() fs.FileMode {
 	return 0
 }
 
-// known is what the record says of a file. The record is read when the first is asked for; one
-// that is damaged counts for nothing: the files are read.
-func (f *files) known(name string) (summed, bool) {
+// begin reads the record, once. One that is damaged counts for nothing: the files are read.
+func (f *files) begin() {
 	if !f.begun {
 		f.begun = true
 		if f.record != "" {
 			f.kept = readSums(f.record)
 		}
 	}
+}
+
+// known is what the record says of a file.
+func (f *files) known(name string) (summed, bool) {
+	f.begin()
 	i, ok := slices.BinarySearchFunc(f.kept, name, func(x summed, name string) int { return strings.Compare(x.name, name) })
 	if !ok {
 		return summed{}, false
