@@ -28,6 +28,7 @@ type files struct {
 	record string // where sums are kept beside stamps; "" keeps none
 	kept   []summed
 	begun  bool              // kept was read
+	next   int               // the one of kept after the last that was found
 	taken  map[string]summed // sums that are not kept
 	walked map[string]tree.Manifest
 	lists  map[string]list
@@ -210,7 +211,7 @@ func (f *files) add(name string, stamp disk.Stamp, mode fs.FileMode, skip *skipp
 // mode is the kind of file that a sum was taken of.
 func (x summed) mode() fs.FileMode {
 	switch {
-	case strings.HasPrefix(x.sum, fs.ModeSymlink.String()):
+	case strings.HasPrefix(x.sum, "L"): // as fs.ModeSymlink is written, and no digest
 		return fs.ModeSymlink
 	case strings.Contains(x.sum, "-"):
 		return fs.ModeIrregular
@@ -231,10 +232,16 @@ func (f *files) begin() {
 // known is what the record says of a file.
 func (f *files) known(name string) (summed, bool) {
 	f.begin()
+	// Both are sorted by name, so that it mostly is the one after the last that was found.
+	if f.next < len(f.kept) && f.kept[f.next].name == name {
+		f.next++
+		return f.kept[f.next-1], true
+	}
 	i, ok := slices.BinarySearchFunc(f.kept, name, func(x summed, name string) int { return strings.Compare(x.name, name) })
 	if !ok {
 		return summed{}, false
 	}
+	f.next = i + 1
 	return f.kept[i], true
 }
 
@@ -326,9 +333,19 @@ func Reads(dir string, globs, ignore []string, marks Marks) (map[string]string, 
 
 // listBytes is a list as it is kept beside a mark; its digest stands in the mark.
 func listBytes(list []named) []byte {
-	var b []byte
+	size := 0
 	for _, x := range list {
-		b = append(strconv.AppendQuote(append(append(b, x.sum...), '\t'), x.name), '\n')
+		size += len(x.sum) + len(x.name) + len("\t\"\"\n")
+	}
+	b := make([]byte, 0, size)
+	for _, x := range list {
+		b = append(append(b, x.sum...), '\t')
+		if strings.IndexFunc(x.name, func(r rune) bool { return r < ' ' || r > '~' || r == '"' || r == '\\' }) < 0 {
+			b = append(append(append(b, '"'), x.name...), '"')
+		} else {
+			b = strconv.AppendQuote(b, x.name)
+		}
+		b = append(b, '\n')
 	}
 	return b
 }
