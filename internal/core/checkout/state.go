@@ -138,6 +138,15 @@ func (s *State) PartsOfItem(name string) []lock.PartOn {
 	return out
 }
 
+// PartsByItem are the parts of every toolchain and library, for who asks for many.
+func (s *State) PartsByItem() map[string][]lock.PartOn {
+	out := map[string][]lock.PartOn{}
+	for _, p := range s.AllParts() {
+		out[p.Item] = append(out[p.Item], p)
+	}
+	return out
+}
+
 // AllParts are those of the lock, then those of a person's own additions.
 func (s *State) AllParts() []lock.PartOn {
 	return append(s.Parts[:len(s.Parts):len(s.Parts)], s.OwnParts...)
@@ -145,8 +154,10 @@ func (s *State) AllParts() []lock.PartOn {
 
 // Has tells whether this machine holds all parts of a toolchain, none of them known to
 // be damaged.
-func (s *State) Has(item string) bool {
-	parts := s.PartsOfItem(item)
+func (s *State) Has(item string) bool { return s.HasAll(s.PartsOfItem(item)) }
+
+// HasAll tells whether this machine holds parts, none of them known to be damaged; false of none.
+func (s *State) HasAll(parts []lock.PartOn) bool {
 	for _, p := range parts {
 		if !s.Store.Has(p) || s.Store.Damaged(p) {
 			return false

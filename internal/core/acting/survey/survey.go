@@ -148,6 +148,7 @@ func Of(ctx context.Context, p *checkout.State) (*Survey, error) {
 // locked tells of tools and libraries what is locked and here. It returns the names of those that
 // are not.
 func (out *Survey) locked(p *checkout.State) (absent []string) {
+	parts := p.PartsByItem()
 	tool := func(t declare.Toolchain, l *lock.Lock, origin string) {
 		if t.Place.File != declare.FileName && origin == "declaration" {
 			origin = t.Place.File
@@ -156,8 +157,8 @@ func (out *Survey) locked(p *checkout.State) (absent []string) {
 		if l != nil {
 			item := l.Items[t.Name]
 			x.Version, x.Source = item.Version, item.Source
-			x.Bytes, x.Root = sizeOf(p, t.Name)
-			if p.Has(t.Name) {
+			x.Bytes, x.Root = sizeOf(p, parts[t.Name])
+			if p.HasAll(parts[t.Name]) {
 				x.State = "ok"
 			}
 		}
@@ -182,7 +183,7 @@ func (out *Survey) locked(p *checkout.State) (absent []string) {
 		}
 	}
 	for _, x := range p.Declaration.Libraries {
-		set := setOf(p, x)
+		set := setOf(p, x, parts[x.Name])
 		if set.State != "ok" {
 			absent = append(absent, x.Name)
 		}
@@ -261,8 +262,8 @@ func (out *Survey) stale(p *checkout.State, up *setup.Sight) {
 }
 
 // sizeOf is the room that a tool's own parts take, and the root that it is in.
-func sizeOf(p *checkout.State, tool string) (bytes int64, root string) {
-	for _, part := range p.PartsOfItem(tool) {
+func sizeOf(p *checkout.State, parts []lock.PartOn) (bytes int64, root string) {
+	for _, part := range parts {
 		switch {
 		case part.Format == lock.RootFormat:
 			root = part.Name
@@ -291,7 +292,7 @@ func rootsOf(p *checkout.State) []Root {
 	return out
 }
 
-func setOf(p *checkout.State, x declare.Library) Set {
+func setOf(p *checkout.State, x declare.Library, parts []lock.PartOn) Set {
 	out := Set{Name: x.Name, Kind: x.Kind, For: x.Kind, Source: x.From, State: "missing"}
 	if p.Lock == nil {
 		return out
@@ -302,9 +303,9 @@ func setOf(p *checkout.State, x declare.Library) Set {
 	if set.For != "" {
 		out.For = set.For
 	}
-	if p.Has(x.Name) {
+	if p.HasAll(parts) {
 		out.State = "ok"
-		for _, part := range p.PartsOfItem(x.Name) {
+		for _, part := range parts {
 			out.Bytes += p.Store.Size(part)
 		}
 	}

@@ -127,6 +127,7 @@ type collector struct {
 	d, w  *declare.Declaration
 	bound *binder
 	list  []Effect
+	tools map[string]declare.Toolchain // as they are declared; made by asked
 }
 
 // add puts an effect on the list. bound is what consent is bound to besides the text;
@@ -614,12 +615,14 @@ func (c *collector) builds(name string, set lock.Set, file string) {
 
 // asked finds what the declaration says of a tool.
 func (c *collector) asked(name string) (declare.Toolchain, bool) {
-	for _, t := range c.w.Toolchains {
-		if t.Name == name {
-			return t, true
+	if c.tools == nil {
+		c.tools = map[string]declare.Toolchain{}
+		for _, t := range c.w.Toolchains {
+			c.tools[t.Name] = t
 		}
 	}
-	return declare.Toolchain{}, false
+	t, ok := c.tools[name]
+	return t, ok
 }
 
 // partFacts is all of an archive but what machines learn of it.
