@@ -317,15 +317,23 @@ func plural(n int, word string) string {
 // drops the archive from its cache.
 var ErrWrongBytes = errors.New("wrong bytes")
 
+// What is added lies beside the store's parts under a name of its own, and beside that what it
+// replaces, and a record that is not whole yet.
+const (
+	aside  = "-old"
+	record = ".record"
+)
+
 func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(ctx context.Context, fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, count int, err error) {
-	// What an earlier process left, killed while it made this part.
-	if old, err := filepath.Glob(filepath.Join(s.root, ".new-"+id+"-*")); err == nil {
-		for _, left := range old {
-			disk.RemoveAll(left)
+	// Whoever holds the lock of the id makes it in one place, where what an earlier process left, killed
+	// while it made this part, is found without a look through the store.
+	fresh := filepath.Join(s.root, ".new-"+id+"-1")
+	for _, left := range []string{fresh, fresh + aside, fresh + record} {
+		if err := disk.RemoveAll(left); err != nil {
+			return "", 0, err
 		}
 	}
-	fresh, err := os.MkdirTemp(s.root, ".new-"+id+"-")
-	if err != nil {
+	if err := os.Mkdir(fresh, 0o700); err != nil {
 		return "", 0, err
 	}
 	defer func() {
@@ -355,14 +363,14 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(ctx
 	// The records come first, and each is whole or not there: its temporary file has
 	// the folder's own name, so that the next process finds what a kill leaves. With
 	// the last rename the part is there, and nothing temporary is.
-	for _, record := range []struct {
+	for _, x := range []struct {
 		path    string
 		content []byte
 	}{{final + ".manifest", manifest.Bytes()}, {final + ".stamps", stampBytes(manifest)}, {final + ".size", sizeBytes(manifest)}, {s.known(p), []byte(string(treeDigest) + " " + rulesOf(p) + "\n")}} {
-		temporary := fresh + ".record"
-		err := os.WriteFile(temporary, record.content, 0o644)
+		temporary := fresh + record
+		err := os.WriteFile(temporary, x.content, 0o644)
 		if err == nil {
-			err = os.Rename(temporary, record.path)
+			err = os.Rename(temporary, x.path)
 		}
 		if err != nil {
 			os.Remove(temporary)
@@ -402,14 +410,13 @@ func replace(fresh, final string) error {
 	if !errors.Is(err, fs.ErrExist) && !errors.Is(err, unix.ENOTEMPTY) && !errors.Is(err, fs.ErrPermission) {
 		return err
 	}
-	aside := fresh + "-old"
-	if err := os.Rename(final, aside); err != nil {
+	if err := os.Rename(final, fresh+aside); err != nil {
 		return err
 	}
 	if err := os.Rename(fresh, final); err != nil {
 		return err
 	}
-	disk.RemoveAll(aside)
+	disk.RemoveAll(fresh + aside)
 	return nil
 }
 

@@ -168,7 +168,7 @@ func TestAPartIsMendedUnderTheFeetOfWhoUsesIt(t *testing.T) {
 func TestLeftoversOfTheKilledAreTakenAway(t *testing.T) {
 	s := open(t)
 	p, get := part(t, "x")
-	own := filepath.Join(s.root, ".new-"+strings.ReplaceAll(string(p.Digest), ":", "-")+"-123")
+	own := filepath.Join(s.root, ".new-"+strings.ReplaceAll(string(p.Digest), ":", "-")+"-1")
 	others := filepath.Join(s.root, ".new-sha256-"+strings.Repeat("b", 64)+"-1")
 	for _, dir := range []string{own, others} {
 		if err := os.MkdirAll(filepath.Join(dir, "half"), 0o555); err != nil {
