@@ -1,7 +1,13 @@
 package process
 
 import (
+	"fmt"
+	"os"
+	"os/exec"
+	"runtime"
 	"slices"
+	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -30,4 +36,67 @@ func TestChildrenAreFoundBothWays(t *testing.T) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	t.Errorf("listed %v, scanned %v", walk(tree.Pid, list), walk(tree.Pid, within.Scanned))
+}
+
+// leaderless is a process whose first thread has ended and which goes on: the init of a namespace
+// that was killed is one until all in it has ended.
+const leaderless = "WEIR_LEADERLESS"
+
+func init() {
+	if os.Getenv(leaderless) == "" {
+		return
+	}
+	runtime.LockOSThread() // the first thread of the process
+	go func() {
+		runtime.LockOSThread()
+		_, _ = syscall.Read(0, make([]byte, 1))
+		syscall.Exit(0)
+	}()
+	for { // until another thread reads
+		if threads, _ := os.ReadDir("/proc/self/task"); len(threads) > 2 {
+			_, _, _ = syscall.RawSyscall(syscall.SYS_EXIT, 0, 0, 0)
+		}
+		runtime.Gosched()
+	}
+}
+
+func TestAProcessWithoutItsFirstThreadIsAlive(t *testing.T) {
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := exec.Command(self)
+	c.Env = append(os.Environ(), leaderless+"=1")
+	in, err := c.StdinPipe()
+	if err == nil {
+		err = c.Start()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := ProcessOf(c.Process.Pid)
+	for { // what it is then lasts until it is told to end
+		raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", p.Pid))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if strings.HasPrefix(string(raw[strings.LastIndexByte(string(raw), ')')+1:]), " Z ") {
+			break
+		}
+		time.Sleep(time.Millisecond)
+	}
+	if !p.Alive() {
+		t.Error("it counts as ended")
+	}
+	if p.WaitGone(time.Millisecond) {
+		t.Error("nobody waits for it")
+	}
+	in.Close()
+	if !p.WaitGone(0) {
+		t.Error("it is waited for in vain")
+	}
+	if p.Alive() { // though nobody has asked for its exit code
+		t.Error("it counts as alive")
+	}
+	_ = c.Wait()
 }

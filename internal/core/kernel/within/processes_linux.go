@@ -11,14 +11,18 @@ import (
 )
 
 // Started is when a process began; ok is false when it has ended, also when nobody has
-// asked for its exit code yet.
+// asked for its exit code yet. One whose first thread has ended goes on for as long as another does:
+// the init of a namespace that ends waits so for everything in it (proc_pid_stat(5), fields 3, 20 and 22).
 func Started(pid int) (ticks uint64, ok bool) {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	if err != nil {
 		return 0, false
 	}
 	f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
-	if len(f) < 20 || f[0] == "Z" || f[0] == "X" {
+	if len(f) < 20 || f[0] == "X" {
+		return 0, false
+	}
+	if threads, err := strconv.Atoi(f[17]); f[0] == "Z" && (err != nil || threads < 2) {
 		return 0, false
 	}
 	ticks, err = strconv.ParseUint(f[19], 10, 64)
