@@ -26,7 +26,8 @@ r-cran-dplyr   = "latest"
 `
 
 // archive are the rows of roots. They need the Debian archive that apt's settings on
-// this machine name, and are left out where it does not answer.
+// this machine name, and are left out where it does not answer. It is one piece, since each
+// row needs what those before it made.
 func (b *workshop) archive() ([]row, error) {
 	home, project := b.path("archive-home"), b.path("survey")
 	if err := put(filepath.Join(project, "trammel.toml"), []byte(sealedDeclaration)); err != nil {

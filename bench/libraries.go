@@ -22,7 +22,8 @@ import (
 )
 
 // libraries measures making a set of 50 wheels: unpacked into the store, hashed, synced to
-// the disk and merged, against unzip of the same wheels. Their files are Go's own sources.
+// the disk and merged, against unzip of the same wheels. Their files are Go's own sources. It is one piece, since each
+// row needs what those before it made.
 func (b *workshop) libraries() ([]row, error) {
 	if _, err := exec.LookPath("unzip"); err != nil {
 		fmt.Fprintln(os.Stderr, "bench: unzip is not installed, so the row of libraries is left out")

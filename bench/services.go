@@ -78,6 +78,7 @@ func listening(port string) {
 	}
 }
 
+// services are the rows of starting services and of bytes to them.
 func (b *workshop) services() ([]row, error) {
 	if runtime.GOOS != "linux" {
 		return nil, nil
@@ -86,10 +87,25 @@ func (b *workshop) services() ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	server := func(port string) string { return fmt.Sprintf("run = [%q, \"-serve\", %q]\n", self, port) }
+	var rows []row
+	for _, part := range []func(self string) ([]row, error){b.chain, b.many, b.forwarded} {
+		more, err := part(self)
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, more...)
+	}
+	return rows, nil
+}
+
+// serves is a run of this program as a server.
+func serves(self, port string) string { return fmt.Sprintf("run = [%q, \"-serve\", %q]\n", self, port) }
+
+// chain is a chain of services to ready.
+func (b *workshop) chain(self string) ([]row, error) {
 	var chain strings.Builder
 	for i := range 5 {
-		fmt.Fprintf(&chain, "\n[service.s%d]\n%sports = { main = %d }\n", i, server("@{port.main}"), 21300+i)
+		fmt.Fprintf(&chain, "\n[service.s%d]\n%sports = { main = %d }\n", i, serves(self, "@{port.main}"), 21300+i)
 		if i > 0 {
 			fmt.Fprintf(&chain, "needs = [\"service.s%d\"]\n", i-1)
 		}
@@ -115,12 +131,16 @@ func (b *workshop) services() ([]row, error) {
 		}
 		return nil
 	}
-	chainRow := compare("chain of five services to ready", "their own starts, one by one", 1.05, 7, chained("start"), oneByOne)
-	b.before[chainRow.name] = chained("stop")
-	rows := []row{chainRow}
+	row := compare("chain of five services to ready", "their own starts, one by one", 1.05, 7, chained("start"), oneByOne)
+	b.before[row.name] = chained("stop")
 	b.after = append(b.after, func() { _ = chained("stop")() })
+	return rowsOf(row), nil
+}
 
-	// Many services: the figure is what each takes beyond a bare fork.
+func rowsOf(rows ...row) []row { return rows }
+
+// many are rows of many services: the figure is what each takes beyond a bare fork.
+func (b *workshop) many(string) (rows []row, err error) {
 	for _, n := range []int{10, 100, 200} {
 		var many strings.Builder
 		for i := range n {
@@ -154,13 +174,16 @@ func (b *workshop) services() ([]row, error) {
 			rows = append(rows, b.rest(run))
 		}
 	}
+	return rows, nil
+}
 
-	// Bytes through the forwarder of a private network, and through the router.
-	common, err := b.stack("common", "\n[service.web]\n"+server("@{port.http}")+"ports = { http = 21401 }\n")
+// forwarded are rows of bytes through the forwarder of a private network, and through the router.
+func (b *workshop) forwarded(self string) ([]row, error) {
+	common, err := b.stack("common", "\n[service.web]\n"+serves(self, "@{port.http}")+"ports = { http = 21401 }\n")
 	if err != nil {
 		return nil, err
 	}
-	private, err := b.stack("private", "network = \"private\"\n\n[service.web]\n"+server("@{port.http}")+"ports = { http = 21400 }\n")
+	private, err := b.stack("private", "network = \"private\"\n\n[service.web]\n"+serves(self, "@{port.http}")+"ports = { http = 21400 }\n")
 	if err != nil {
 		return nil, err
 	}
@@ -196,7 +219,7 @@ func (b *workshop) services() ([]row, error) {
 			return fetch("web.common.localhost", fmt.Sprintf("127.0.0.1:%d", gateway.RouterPort(b.path("home/state"))), more)()
 		}
 	}
-	return append(rows,
+	return rowsOf(
 		compare("256 MiB into a private network", "direct loopback", 1.5, 7, once(private("start"), fetch("", "127.0.0.1:21400", "")), floor),
 		compare("256 MiB by name, through the router", "direct loopback", 1.5, 7, once(common("start"), routed("&stated")), fetch("", "127.0.0.1:"+direct, "&stated")),
 		compare("256 MiB by name, in chunks of no stated length", "direct loopback", 0, 7, routed(""), floor),
