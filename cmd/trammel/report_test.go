@@ -258,3 +258,21 @@ func TestHundredsOfMachinesAreToldByTheirStates(t *testing.T) {
 		t.Errorf("a page of %d bytes", len(page))
 	}
 }
+
+// What a card asks of another program proves nothing of its tool, and no fit mends a card.
+func TestAnAnswerOfAnotherProgramIsTheCardsFault(t *testing.T) {
+	t.Parallel()
+	for _, isolation := range []string{"open", "clean"} {
+		h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \""+isolation+"\"\n[source.hut]\nkind = \"catalog\"\nurl = \"../catalog\"\n[toolchain]\nsluice = \"1\"\n")
+		tool := standin.Tool{Name: "sluice", Card: "answer = { run = \"sh -c 'echo 1.0'\", match = '(\\d+\\.\\d+)' }\n",
+			Archives: [][]byte{standin.TarGz(standin.File{Name: "bin/sluice", Mode: 0o755, Content: "#!/bin/sh\necho 1.0\n"})}}
+		if err := standin.Publish(filepath.Join(filepath.Dir(h.dir), "catalog"), []standin.Tool{tool}); err != nil {
+			t.Fatal(err)
+		}
+		h.ok("lock")
+		h.ok("fit")
+		if o := h.fails(3, []string{"sh is /", "not of the frame: the card's answer is to begin with a command of the tool"}, "verify"); strings.Contains(o.out+o.err, "Mend:") {
+			t.Errorf("%s: %s%s", isolation, o.out, o.err)
+		}
+	}
+}

@@ -373,7 +373,7 @@ func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 	}
 	items := lock.Sorted(v.l.Items)
 	said := make([]string, len(items))
-	wrong := make([]string, len(items))
+	wrong := make([]error, len(items))
 	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
 	var wait sync.WaitGroup
 	for i, name := range items {
@@ -387,9 +387,9 @@ func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 			got, err := v.ask(ctx, item, f)
 			switch {
 			case err != nil:
-				wrong[i] = err.Error()
+				wrong[i] = err
 			case got != item.Version:
-				wrong[i] = fmt.Sprintf("says %q and %s is locked", got, item.Version)
+				wrong[i] = fmt.Errorf("says %q and %s is locked", got, item.Version)
 			default:
 				said[i] = name + " " + got
 			}
@@ -398,8 +398,11 @@ func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 	wait.Wait()
 	var details []Detail
 	for i, w := range wrong {
-		if w != "" {
-			details = append(details, Detail{items[i], w})
+		if w == nil {
+			continue
+		}
+		details = append(details, Detail{items[i], w.Error()})
+		if !errors.Is(w, errNotOurs) { // which fitting cannot mend; of a link that is gone the frame's row tells
 			v.fit(items[i])
 		}
 	}
@@ -415,6 +418,9 @@ func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 	v.row("answers", OK, text)
 }
 
+// errNotOurs is a version command that asks another program than the tool's.
+var errNotOurs = errors.New("which is not of the frame: the card's answer is to begin with a command of the tool")
+
 // ask runs a tool's version command. The tool must come from the frame.
 func (v *verifier) ask(ctx context.Context, item lock.Item, f frame.Frame) (string, error) {
 	dir := v.p.Dir()
@@ -425,12 +431,12 @@ func (v *verifier) ask(ctx context.Context, item lock.Item, f frame.Frame) (stri
 	first, _, _ := strings.Cut(item.Answer, " ")
 	if v.up.Ready.Isolation == declare.Sealed { // its folder comes first on the PATH inside
 		if _, err := os.Lstat(filepath.Join(v.s.Plan.Folders.Inside, first)); err != nil {
-			return "", fmt.Errorf("%s is not of the frame", first)
+			return "", fmt.Errorf("%s is asked, %w", first, errNotOurs)
 		}
 	} else if path, err := process.LookPath(first, env, dir); err != nil {
 		return "", err
 	} else if filepath.Dir(path) != f.Bin() {
-		return "", fmt.Errorf("%s is %s, which is not of the frame", first, path)
+		return "", fmt.Errorf("%s is %s, %w", first, path, errNotOurs)
 	}
 	asking, cancel := context.WithTimeout(ctx, answering)
 	defer cancel()
