@@ -362,6 +362,9 @@ func (v *verifier) frame(f frame.Frame) {
 	v.fit("")
 }
 
+// mostSaid is how many tools are named that are what the lock says.
+const mostSaid = 24
+
 // answers starts each tool inside the environment and reads its version.
 func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 	if v.up == nil {
@@ -411,7 +414,10 @@ func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 		return
 	}
 	said = slices.DeleteFunc(said, func(s string) bool { return s == "" })
-	text := strings.Join(said, ", ")
+	text := strings.Join(said[:min(len(said), mostSaid)], ", ")
+	if more := len(said) - mostSaid; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
 	if len(said) == 0 {
 		text = "no tool states its version"
 	}
