@@ -74,7 +74,7 @@ func TestFind(t *testing.T) {
 		t.Error("offline find says something else")
 	}
 	h.fails(2, []string{`no tool and no package is known for "nod-e"`, `Did you mean "node"?`}, "find", "nod-e")
-	h.fails(1, []string{"no version of go fits"}, "find", "--offline", "go", "=9.9")
+	h.fails(1, []string{"no version of go fits", "trammel find --all go"}, "find", "--offline", "go", "=9.9")
 
 	// Outside of any project too.
 	h.dir = t.TempDir()

@@ -97,7 +97,7 @@ func findAction(ctx context.Context, c *cli.Command) error {
 		found += len(x.Releases)
 	}
 	if found == 0 {
-		return fault.New(fault.ErrFailed, "no version of %s fits", word)
+		return fault.New(fault.ErrFailed, "no version of %s fits", word).Advise("All that there are: trammel find --all %s", word)
 	}
 	return nil
 }
