@@ -170,7 +170,8 @@ func (b *workshop) many(string) (rows []row, err error) {
 		rows = append(rows, start)
 		b.after = append(b.after, func() { _ = run("stop")() })
 		if n == 200 {
-			rows = append(rows, compare("status of 200 services (bays)", "Go hello", 3, 20, once(run("start"), run("bays")), b.run(b.hello)))
+			rows = append(rows, compare("status of 200 services (show)", "Go hello", 3, 20, once(run("start"), run("show")), b.run(b.hello)),
+				compare("who of 200 services runs (bays)", "Go hello", 0, 20, run("bays"), b.run(b.hello)))
 			rows = append(rows, b.rest(run))
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -367,13 +368,69 @@ func TestAKeptAnswerHoldsWhileAllIsAsItWas(t *testing.T) {
 		t.Errorf("answers lie in the project: %v", found)
 	}
 	h.env = env
-	// A service that runs is asked.
+}
+
+// The answer while services run holds for as long as their supervisor says that nothing about them
+// is another: not a moment longer.
+func TestAKeptAnswerOfServicesIsAskedForAgain(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	may := filepath.Join(t.TempDir(), "may")
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[service.lane]\n"+
+		serves(t, "more", fmt.Sprintf(`, WEIR_PORT = "@{port.main}", WEIR_MAY = %q`, may))+"ports = { main = 8600 }\n\n[service.board]\nrun = \"exec sleep 600\"\n")
+	h.ok("lock")
+	// One that was kept before they ran is none once they do.
 	h.kept("show")
-	h.ok("start", "lane")
-	if said, n := h.asks("show"); n < mostEarly || !strings.Contains(said, "ready") {
-		t.Errorf("a service runs, and show says\n%s", said)
+	h.ok("start", "--approve")
+	shows := func(state string) func() bool {
+		return func() bool { said, _ := h.asks("show"); return regexp.MustCompile(`board +` + state).MatchString(said) }
 	}
+	if !shows("ready")() {
+		t.Error("they run, and show does not say so")
+	}
+	h.kept("fit")
+	if said := h.kept("show"); !shows("ready")() {
+		t.Errorf("show says\n%s", said)
+	}
+	for range 3 {
+		if said, n := h.asks("show", "--json"); n < mostEarly {
+			t.Errorf("what services use is said from before:\n%s", said)
+		}
+	}
+	// A port that nobody declared, as soon as it is open.
+	h.kept("show")
+	if err := os.WriteFile(may, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "it has said where", func() bool { return strings.Contains(h.ok("logs", "lane"), "also on") })
+	if said, _ := h.asks("show"); !strings.Contains(said, "also 127.0.0.1:") {
+		t.Errorf("a port more is open, and show says\n%s", said)
+	}
+	// One that ended, as soon as its supervisor knows.
+	if err := syscall.Kill(find(t, h, "board").Pid, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "show says that it failed", shows("failed"))
+	h.ok("start")
+	// A supervisor that does not answer is not one that says the same.
+	h.ok("stop", "lane")
+	h.kept("show")
+	pid := supervisorOf(t, h, "main")
+	if err := syscall.Kill(pid, syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	silent := h.try("show")
+	if err := syscall.Kill(pid, syscall.SIGCONT); err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(silent.out+silent.err, "does not answer") {
+		t.Errorf("the supervisor is suspended, and show says\n%s%s", silent.out, silent.err)
+	}
+	h.kept("show")
 	h.ok("stop")
+	if !shows("stopped")() {
+		t.Error("they were stopped, and show does not say so")
+	}
 }
 
 // firstWords is the first line of what show says, which tells no age.

@@ -160,8 +160,13 @@ func server(habit string) {
 		fmt.Println("telling")
 		io.WriteString(c, "READY=1\nSTATUS=counting\n")
 		select {}
-	case "more": // opens a port that nobody declared
+	case "more": // opens a port that nobody declared, when it may
 		listen()
+		for end := time.Now().Add(time.Minute); os.Getenv("WEIR_MAY") != "" && time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+			if _, err := os.Stat(os.Getenv("WEIR_MAY")); err == nil {
+				break
+			}
+		}
 		l, err := net.Listen("tcp4", "127.0.0.1:0")
 		if err == nil {
 			fmt.Println("also on", l.Addr())

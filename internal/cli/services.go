@@ -472,19 +472,19 @@ func moreOf(st service.Status) []string {
 }
 
 func serviceRow(name string, st service.Status, where string) []ui.Cell {
-	since := ""
+	up := ""
 	switch st.State {
 	case service.Ready, service.Starting, service.Failing:
-		since = "up " + ui.Ago(time.Since(st.Since))
+		up = "up " + since(st.Since)
 		if st.Restarts > 0 {
-			since += fmt.Sprintf(", started %d times", st.Restarts+1)
+			up += fmt.Sprintf(", started %d times", st.Restarts+1)
 		}
 	case service.Failed:
 		where = st.Reason
 	case service.Stopped:
 		where = ""
 	}
-	return []ui.Cell{{Text: name, Style: ui.Accent}, {Text: st.State, Style: ui.StateStyle(st.State)}, {Text: where}, {Text: since, Style: ui.Dim}}
+	return []ui.Cell{{Text: name, Style: ui.Accent}, {Text: st.State, Style: ui.StateStyle(st.State)}, {Text: where}, {Text: up, Style: ui.Dim}}
 }
 
 func logsCommand() *cli.Command {

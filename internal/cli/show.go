@@ -50,6 +50,9 @@ func showAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
+		if len(out.Services) > 0 {
+			seen.Doubt("what services use")
+		}
 		return tell(s, showOut{*out})
 	}
 	ids := ""
@@ -132,9 +135,7 @@ func showRows(p *checkout.State, out *survey.Survey) [][]ui.Cell {
 	for _, st := range out.Steps {
 		text := st.Why
 		if st.State == "ok" && st.Last != nil {
-			now := time.Now()
-			text = ui.Ago(now.Sub(*st.Last)) + " ago"
-			seen.Until(ui.AgoUntil(*st.Last, now))
+			text = since(*st.Last) + " ago"
 		}
 		rows = append(rows, []ui.Cell{{Text: group("steps")}, {Text: st.Name, Style: ui.Accent}, {Text: st.State, Style: ui.StateStyle(st.State)}, {Text: text, Style: ui.Dim}})
 	}
@@ -186,6 +187,13 @@ func decided(files []checkout.Decider) []string {
 		out = append(out, "not in force (a nearer one is): "+strings.Join(less, ", "))
 	}
 	return out
+}
+
+// since writes for how long something has been so, and notes when that is said otherwise.
+func since(t time.Time) string {
+	now := time.Now()
+	seen.Until(ui.AgoUntil(t, now))
+	return ui.Ago(now.Sub(t))
 }
 
 // indent gives the first column its width even where a group has no name.

@@ -8,7 +8,7 @@ import (
 )
 
 // answerFormat is the first word of a kept answer.
-const answerFormat = "trammel answer 1"
+const answerFormat = "trammel answer 2"
 
 // Answer is what a command said, kept with all that it looked at to say so. While each of those
 // things is as it was, the same question has the same answer, and it is given before the
@@ -21,7 +21,14 @@ type Answer struct {
 	Entries   []File   // what was looked at; of a symbolic link, the link
 	Targets   []File   // and what the links lead to
 	Passed    []File   // folders on the way, of which only counts which ones they are: the inode
+	Asked     []Asked  // supervisors, which are asked again
 	Reply
+}
+
+// Asked is a supervisor that was asked how its services are.
+type Asked struct {
+	Socket string // that it answers on
+	Sum    string // of all that it can say, but for what services use
 }
 
 // Reply is what a command does to answer.
@@ -78,6 +85,10 @@ func (a Answer) Bytes() []byte {
 			words = append(words, f.words()...)
 		}
 	}
+	words = append(words, strconv.Itoa(len(a.Asked)))
+	for _, x := range a.Asked {
+		words = append(words, x.Socket, x.Sum)
+	}
 	for _, s := range a.Said {
 		words = append(words, s.To, s.Text)
 	}
@@ -86,7 +97,7 @@ func (a Answer) Bytes() []byte {
 
 // Holds reads a kept answer to the question and tells whether it is one that still holds: now is
 // the time in nanoseconds since 1970, getenv the environment's. program is the stamp of the file
-// that asks.
+// that asks. What it rests on is looked at, and the supervisors are asked, those last.
 func (q Question) Holds(raw []byte, program File, now int64, getenv func(string) (string, bool)) (r Reply, ok bool) {
 	words := strings.Split(string(raw), separate)
 	if len(words) < 2 || words[0] != answerFormat || words[len(words)-1] != "end" {
@@ -140,8 +151,14 @@ func (q Question) Holds(raw []byte, program File, now int64, getenv func(string)
 			}
 		}
 	}
-	if len(words)%2 != 0 {
+	n := count()
+	if n < 0 || len(words) < 2*n || len(words)%2 != 0 {
 		return r, false
+	}
+	for ; n > 0; n-- {
+		if x := take(2); x[1] == "" || SumOf(x[0]) != x[1] {
+			return r, false
+		}
 	}
 	for ; len(words) > 0; words = words[2:] {
 		r.Said = append(r.Said, Said{words[0], words[1]})

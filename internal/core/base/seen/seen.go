@@ -4,11 +4,12 @@
 // Nothing is noted until Begin: a process answers one question, so that there is one set of notes.
 // Who looks at a file by other means than this package's says so with At, before looking; what
 // no stamp of a file tells (another process, the network, the clock) is a Doubt, and the answer
-// is not kept. A test compares the notes with the system calls of the command.
+// is not kept; but for a supervisor, which is asked again (Asked). A test compares the notes with the system calls of the command.
 package seen
 
 import (
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -33,6 +34,7 @@ type Notes struct {
 	targets   map[string]kept.File
 	passed    map[string]kept.File
 	variables map[string]string
+	asked     map[string]string // supervisors, by socket: the sum of what they say
 	doubt     string
 	over      atomic.Bool // nothing is noted any more: there is a doubt, and none goes away
 }
@@ -41,7 +43,7 @@ var current atomic.Pointer[Notes]
 
 // Begin begins to note, for this process.
 func Begin() *Notes {
-	n := &Notes{began: time.Now().UnixNano(), entries: map[string]kept.File{}, targets: map[string]kept.File{}, passed: map[string]kept.File{}, variables: map[string]string{}}
+	n := &Notes{began: time.Now().UnixNano(), entries: map[string]kept.File{}, targets: map[string]kept.File{}, passed: map[string]kept.File{}, variables: map[string]string{}, asked: map[string]string{}}
 	current.Store(n)
 	return n
 }
@@ -130,6 +132,20 @@ func (n *Notes) because(on string) {
 	n.over.Store(true)
 }
 
+// Asked notes what a supervisor said the sum of all that it can say is, before it was asked.
+func Asked(socket, sum string) {
+	n := noting()
+	if n == nil {
+		return
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if was, known := n.asked[socket]; sum == "" || known && was != sum {
+		n.because("what the supervisor says")
+	}
+	n.asked[socket] = sum
+}
+
 // Until says that the answer is another one from a moment on.
 func Until(t time.Time) {
 	n := current.Load()
@@ -166,6 +182,9 @@ func (n *Notes) Answer(q kept.Question, program kept.File, r kept.Reply) (a kept
 		a.Variables = append(a.Variables, v)
 	}
 	slices.Sort(a.Variables)
+	for _, socket := range slices.Sorted(maps.Keys(n.asked)) {
+		a.Asked = append(a.Asked, kept.Asked{Socket: socket, Sum: n.asked[socket]})
+	}
 	a.Entries, a.Targets, a.Passed = sorted(n.entries), sorted(n.targets), sorted(n.passed)
 	return a, true
 }

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -43,9 +44,7 @@ func Connect(b bay.Bay, h host.Host) *Client {
 
 // Dial connects to the control socket of a bay's supervisor.
 func Dial(ctx context.Context, socket string) (net.Conn, error) {
-	if _, err := seen.Lstat(socket); err == nil {
-		seen.Doubt("what the supervisor says")
-	}
+	_, _ = seen.Lstat(socket)
 	short, done, err := shortPath(socket)
 	if err != nil {
 		return nil, err
@@ -76,6 +75,12 @@ func (c *Client) call(ctx context.Context, method, path string, question, answer
 	defer stop(nil)
 	go c.pulse(listening, stop)
 	resp, err := c.http.Do(r.WithContext(listening))
+	switch {
+	case err == nil:
+		seen.Asked(c.bay.Socket(), resp.Header.Get(SumHeader))
+	case !errors.Is(err, fs.ErrNotExist):
+		seen.Asked(c.bay.Socket(), "")
+	}
 	switch {
 	case err != nil && ctx.Err() != nil:
 		return context.Cause(ctx)
@@ -190,6 +195,9 @@ func (c *Client) StatusInFull(ctx context.Context) ([]Status, error) {
 	if errors.Is(err, errNobody) {
 		return nil, nil
 	}
+	if slices.ContainsFunc(out, func(st Status) bool { return len(st.More) > 0 }) {
+		seen.Doubt("who has the ports that nobody declared")
+	}
 	return out, err
 }
 
@@ -239,6 +247,10 @@ const (
 	askedAt = "Asked-At" // nanoseconds since 1970
 	tooLate = silence + pulse - time.Second
 )
+
+// SumHeader is where a supervisor says of its answer what kept.SumOf says of it later: as long as
+// that is the same, so is the answer, but for what services use.
+const SumHeader = "Sum"
 
 // errDeaf is the cause of a call's end when the supervisor does not answer anything.
 var errDeaf = errors.New("the supervisor does not answer")

@@ -1,7 +1,11 @@
 package supervise
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
+	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -42,6 +46,28 @@ func (s *supervisor) want(name string, is bool) {
 	if err != nil {
 		s.log.Error("what is wanted cannot be noted", "error", err)
 	}
+}
+
+// sum is a digest of all that statuses and notice tell, but for what services use: of the ports that
+// nobody declared it has all that anybody on this machine listens on. It is made before they are
+// asked, so that what changes meanwhile shows the next time.
+func (s *supervisor) sum() string {
+	h := sha256.New()
+	_ = json.NewEncoder(h).Encode(s.statuses())
+	s.mu.Lock()
+	var grounds []*ground
+	for _, name := range slices.Sorted(maps.Keys(s.grounds)) {
+		grounds = append(grounds, s.grounds[name])
+	}
+	s.mu.Unlock()
+	for _, g := range grounds {
+		table, err := g.sockets()
+		fmt.Fprintln(h, len(table), err)
+		for _, socket := range table {
+			fmt.Fprintln(h, socket.At, socket.Inode)
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil))
 }
 
 // sample is what a service had used at a time.
