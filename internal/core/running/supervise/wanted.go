@@ -11,6 +11,7 @@ import (
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/service"
 )
 
@@ -53,15 +54,18 @@ func (s *supervisor) want(name string, is bool) {
 // asked, so that what changes meanwhile shows the next time.
 func (s *supervisor) sum() string {
 	h := sha256.New()
-	_ = json.NewEncoder(h).Encode(s.statuses())
+	fmt.Fprintln(h, gateway.NamesOf(s.bay, s.label))
 	s.mu.Lock()
-	var grounds []*ground
-	for _, name := range slices.Sorted(maps.Keys(s.grounds)) {
-		grounds = append(grounds, s.grounds[name])
+	defer s.mu.Unlock()
+	for _, name := range slices.Sorted(maps.Keys(s.units)) {
+		u := s.units[name]
+		_, _ = h.Write(u.digest())
+		if p := u.present(); p != nil && len(u.spec.Ports) > 0 {
+			fmt.Fprintln(h, p.strangers())
+		}
 	}
-	s.mu.Unlock()
-	for _, g := range grounds {
-		table, err := g.sockets()
+	for _, name := range slices.Sorted(maps.Keys(s.grounds)) {
+		table, err := s.grounds[name].sockets()
 		fmt.Fprintln(h, len(table), err)
 		for _, socket := range table {
 			fmt.Fprintln(h, socket.At, socket.Inode)
