@@ -10,7 +10,6 @@ import (
 
 	"app.example/trammel/internal/cli"
 	"app.example/trammel/internal/core/kernel/process"
-	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/inside"
 	"app.example/trammel/internal/core/running/script"
@@ -35,9 +34,6 @@ func main() {
 		supervise.Main()
 	case demo.EngineName:
 		os.Exit(demo.Engine(os.Args[1:]))
-	}
-	if sandbox.Inside() {
-		sandbox.Main()
 	}
 	if len(os.Args) > 1 && os.Args[1] == "inside" && os.Args[0] == inside.Program { // the launcher of an image
 		os.Exit(inside.Main(os.Args[2:]))

@@ -14,7 +14,7 @@ func inside(args []string) {
 	case within.InitName:
 		within.Init(nil)
 	case within.ViewName:
-		within.Enter()
+		within.Named(args, os.Environ())
 	}
 	if code, err, launched := launch.Launch(args); launched {
 		if err != nil {

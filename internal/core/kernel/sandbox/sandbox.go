@@ -15,10 +15,6 @@ import (
 	"app.example/trammel/internal/core/kernel/within"
 )
 
-// Name is the argv[0] under which this program enters a view and runs a command in
-// it: argv[1] is the order as JSON, and the rest is the command.
-const Name = "trammel-sandbox"
-
 // View is what a command sees of this machine.
 type View = within.View
 

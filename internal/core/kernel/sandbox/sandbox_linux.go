@@ -2,12 +2,12 @@ package sandbox
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"strings"
+	"syscall"
 
 	"app.example/trammel/internal/core/kernel/within"
 )
@@ -15,45 +15,15 @@ import (
 // Command is the command line that does in a view, started by anybody, what path
 // and argv would do outside. A path "" looks argv[0] up in the PATH, inside.
 func Command(v View, dir, path string, argv []string) (file string, args []string, err error) {
-	told, err := json.Marshal(within.Order{View: v, Dir: dir, Path: path})
-	if err != nil {
-		return "", nil, err
-	}
 	file, err = os.Executable()
-	return file, append([]string{Name, string(told)}, argv...), err
+	return file, append([]string{within.ViewName, string(within.Order{View: v, Dir: dir, Path: path}.Pack())}, argv...), err
 }
-
-// Main is the life of a process that enters a view and runs a command in it. main
-// calls it when argv[0] is Name or the name of the process inside; it does not
-// return.
-func Main() {
-	if os.Args[0] == within.ViewName {
-		within.Enter()
-	}
-	var o within.Order
-	if len(os.Args) < 3 || json.Unmarshal([]byte(os.Args[1]), &o) != nil {
-		fmt.Fprintln(os.Stderr, "trammel: it is started by trammel itself")
-		os.Exit(126)
-	}
-	code, err := run(o, os.Args[2:], os.Environ())
-	if err != nil {
-		fmt.Fprintf(os.Stderr, "trammel: %v\n", err)
-	}
-	os.Exit(code)
-}
-
-// Inside tells whether argv[0] is that of a process of this package.
-func Inside() bool { return os.Args[0] == Name || os.Args[0] == within.ViewName }
 
 // Run runs a command in a view, on this process's terminal and files, and returns
 // its exit code, or 128 and the signal's number. An error means that the command
 // was not started. Signals that come to this process are the command's from then on.
 func Run(v View, dir, path string, argv, env []string) (code int, err error) {
-	return run(within.Order{View: v, Dir: dir, Path: path}, argv, env)
-}
-
-func run(o within.Order, argv, env []string) (int, error) {
-	code, err := within.Run(o, argv, env)
+	code, err = within.Run(within.Order{View: v, Dir: dir, Path: path}, argv, env)
 	return code, explained(err)
 }
 
@@ -80,13 +50,13 @@ func Make(ctx context.Context, root string, argv []string) error {
 	}
 	defer read.Close()
 	o := within.Order{View: View{Root: root, Closed: true, Work: "/"}, Dir: "/", Making: true}
-	e, err := within.Start(o, argv, []string{"PATH=/usr/sbin:/usr/bin", "LC_ALL=C.UTF-8", "HOME=/"}, [3]*os.File{nothing, write, write}, within.Attributes(true))
+	e, err := within.Start(o, argv, []string{"PATH=/usr/sbin:/usr/bin", "LC_ALL=C.UTF-8", "HOME=/"}, [3]*os.File{nothing, write, write})
 	write.Close()
 	if err != nil {
 		return explained(err)
 	}
 	defer e.Close()
-	defer context.AfterFunc(ctx, func() { _ = e.Process.Kill() })()
+	defer context.AfterFunc(ctx, func() { e.Signal(syscall.SIGKILL) })()
 	said := make(chan string, 1)
 	go func() {
 		raw, _ := io.ReadAll(io.LimitReader(read, 1<<20))
@@ -94,25 +64,18 @@ func Make(ctx context.Context, root string, argv []string) error {
 		said <- strings.TrimSpace(string(raw))
 	}()
 	if err := e.Began(); err != nil {
-		_, _ = e.Process.Wait()
+		_, _ = e.Wait()
 		return explained(err)
 	}
-	state, err := e.Process.Wait()
-	if err == nil && !state.Success() {
-		err = fmt.Errorf("%s: %s: %s", argv[0], state, <-said)
+	status, err := e.Wait()
+	switch {
+	case err == nil && status.Signaled():
+		err = fmt.Errorf("%s: %s: %s", argv[0], status.Signal(), <-said)
+	case err == nil && status.ExitStatus() != 0:
+		err = fmt.Errorf("%s: exit status %d: %s", argv[0], status.ExitStatus(), <-said)
 	}
 	return err
 }
 
 // Available tells why views cannot be entered here; nil when they can.
-func Available() error {
-	process, err := os.StartProcess("/proc/self/exe", []string{within.ViewName}, &os.ProcAttr{Sys: within.Attributes(true)})
-	if errno, refused := within.Refused(err); refused {
-		return refusedBy(errno)
-	}
-	if err != nil {
-		return err
-	}
-	_, _ = process.Wait()
-	return nil
-}
+func Available() error { return explained(within.Given()) }

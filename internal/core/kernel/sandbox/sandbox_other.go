@@ -4,7 +4,6 @@ package sandbox
 
 import (
 	"context"
-	"os"
 
 	"app.example/trammel/internal/core/base/fault"
 )
@@ -25,9 +24,3 @@ func Make(context.Context, string, []string) error { return none() }
 
 // Available tells why there are no sealed roots here.
 func Available() error { return none() }
-
-// Main is for Linux.
-func Main() { os.Exit(126) }
-
-// Inside is for Linux.
-func Inside() bool { return false }

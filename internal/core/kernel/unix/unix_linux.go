@@ -15,10 +15,10 @@ import (
 // The calls that the standard library lacks.
 const (
 	sysPidfdSendSignal = 424
-	sysOpenTree        = 428
-	sysMoveMount       = 429
+	SYS_OPEN_TREE      = 428
+	SYS_MOVE_MOUNT     = 429
 	sysPidfdOpen       = 434
-	sysMountSetattr    = 442
+	SYS_MOUNT_SETATTR  = 442
 )
 
 // Constants as in the kernel's headers (linux/mount.h, linux/prctl.h, linux/fcntl.h).
@@ -161,7 +161,7 @@ func OpenTree(dir int, path string, flags uint) (int, error) {
 	if err != nil {
 		return -1, err
 	}
-	fd, _, errno := syscall.Syscall(sysOpenTree, uintptr(dir), uintptr(unsafe.Pointer(p)), uintptr(flags))
+	fd, _, errno := syscall.Syscall(SYS_OPEN_TREE, uintptr(dir), uintptr(unsafe.Pointer(p)), uintptr(flags))
 	return int(fd), failed(errno)
 }
 
@@ -175,7 +175,7 @@ func MoveMount(fromDir int, from string, toDir int, to string, flags int) error 
 	if err != nil {
 		return err
 	}
-	_, _, errno := syscall.Syscall6(sysMoveMount, uintptr(fromDir), uintptr(unsafe.Pointer(f)), uintptr(toDir), uintptr(unsafe.Pointer(t)), uintptr(flags), 0)
+	_, _, errno := syscall.Syscall6(SYS_MOVE_MOUNT, uintptr(fromDir), uintptr(unsafe.Pointer(f)), uintptr(toDir), uintptr(unsafe.Pointer(t)), uintptr(flags), 0)
 	return failed(errno)
 }
 
@@ -185,7 +185,7 @@ func MountSetattr(dir int, path string, flags uint, attr *MountAttr) error {
 	if err != nil {
 		return err
 	}
-	_, _, errno := syscall.Syscall6(sysMountSetattr, uintptr(dir), uintptr(unsafe.Pointer(p)), uintptr(flags), uintptr(unsafe.Pointer(attr)), unsafe.Sizeof(*attr), 0)
+	_, _, errno := syscall.Syscall6(SYS_MOUNT_SETATTR, uintptr(dir), uintptr(unsafe.Pointer(p)), uintptr(flags), uintptr(unsafe.Pointer(attr)), unsafe.Sizeof(*attr), 0)
 	return failed(errno)
 }
 

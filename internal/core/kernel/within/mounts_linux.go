@@ -7,139 +7,139 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"syscall"
 
 	"app.example/trammel/internal/core/kernel/unix"
 )
 
+// atFolder is the folder that a process is in, among the arguments of system calls (openat(2)).
+const atFolder = ^uintptr(0) - 99 // AT_FDCWD
+
 // mounted is something of the host, held to be put into the new root.
 type mounted struct {
-	fd     int
+	slot   int    // that has it
 	at     string // relative to the new root
 	file   bool
 	hidden bool // an empty folder is put over it instead
 }
 
-// setUp makes the view this process's root (mount_namespaces(7), pivot_root(2)).
-func setUp(v View, making bool) error {
-	if err := unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""); err != nil {
-		return fmt.Errorf("refused making mounts private: %w", err)
-	}
-	base, over, err := layout(v, making, thisMachine{})
+// view makes the view the root of the process that plays the program (mount_namespaces(7),
+// pivot_root(2)), and the order's folder its own. env is the command's.
+func (p *program) view(o Order, env []string) error {
+	p.mapped()
+	p.do("making mounts private", syscall.SYS_MOUNT, 0, p.text("/"), 0, unix.MS_REC|unix.MS_PRIVATE, 0).deny = true
+	base, over, err := layout(o.View, o.Making, thisMachine{})
 	if err != nil {
 		return err
 	}
-	system, err := holdAll(base)
+	system, err := p.holdAll(base)
 	if err != nil {
 		return err
 	}
-	rest, err := holdAll(over)
+	rest, err := p.holdAll(over)
 	if err != nil {
 		return err
 	}
 	const stage = "/tmp"
-	if err := unix.Mount("tmpfs", stage, "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=0755,size=64m"); err != nil {
-		return fmt.Errorf("refused mounting: %w", err)
-	}
-	if err := os.Chdir(stage); err != nil {
-		return err
-	}
-	if err := skeleton(v); err != nil {
-		return err
-	}
+	p.mount("tmpfs", stage, unix.MS_NOSUID|unix.MS_NODEV, "mode=0755,size=64m")
+	p.do("going to "+stage, syscall.SYS_CHDIR, p.text(stage))
+	p.skeleton(o.View)
 	for _, m := range system {
-		if err := m.place(); err != nil {
-			return err
-		}
+		p.place(m)
 	}
 	for _, name := range top {
-		if _, err := os.Lstat("usr/" + name); err == nil {
-			if err := os.Symlink("usr/"+name, name); err != nil {
-				return err
-			}
+		if _, err := os.Lstat(path.Join(o.View.Root, "usr", name)); err == nil {
+			p.link("usr/"+name, name)
 		}
 	}
-	if v.Closed {
-		if err := kernelFolders(); err != nil {
+	if o.View.Closed {
+		if err := p.kernelFolders(); err != nil {
 			return err
 		}
 	} else {
-		hostLinks()
+		p.hostLinks()
 	}
 	for _, m := range rest {
-		if err := m.place(); err != nil {
-			return err
-		}
+		p.place(m)
 	}
 	for _, m := range rest { // what was to be put into them is there
 		if m.hidden {
-			if err := unix.MountSetattr(unix.AT_FDCWD, m.at, 0, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY}); err != nil {
-				return fmt.Errorf("closing /%s: %w", m.at, err)
-			}
+			p.set(m.at, unix.MOUNT_ATTR_RDONLY)
 		}
 	}
-	if err := identity(); err != nil {
-		return err
+	p.identity(o.View.Root, env)
+	p.set(".", unix.MOUNT_ATTR_RDONLY)
+	here := p.text(".")
+	p.do("changing the root", syscall.SYS_PIVOT_ROOT, here, here).deny = true
+	p.do("leaving the host's root", syscall.SYS_UMOUNT2, here, unix.MNT_DETACH)
+	p.do("going to the root", syscall.SYS_CHDIR, p.text("/"))
+	p.begin(o)
+	return nil
+}
+
+// begin goes to the order's folder and gives up what the command is not to have.
+func (p *program) begin(o Order) {
+	there := p.slot()
+	c := p.do("", syscall.SYS_CHDIR, p.text(o.Dir))
+	c.to, c.may[0] = there, anyError
+	p.do("the folder "+o.View.Work+" does not show in the sealed root", syscall.SYS_CHDIR, p.text(o.View.Work)).unless = there
+	const setName, setDumpable = 15, 4 // PR_SET_NAME and PR_SET_DUMPABLE
+	p.do("naming", syscall.SYS_PRCTL, setName, p.text("trammel"))
+	if !o.View.Closed {
+		return
 	}
-	return enter()
+	if p.session = !o.Terminal; o.Terminal {
+		p.terminal = p.slot()
+		c := p.do("", syscall.SYS_OPENAT, atFolder, p.text("/dev/tty"), syscall.O_RDWR|syscall.O_CLOEXEC, 0)
+		c.to, c.may[0] = p.terminal, anyError
+	}
+	p.do("giving up privileges", syscall.SYS_PRCTL, unix.PR_SET_NO_NEW_PRIVS, 1)
+	// Its memory is that of the process that forked it, with the host's variables in it: nobody
+	// inside may look there.
+	p.do("closing its memory", syscall.SYS_PRCTL, setDumpable, 0)
 }
 
 // holdAll takes hold of things of the host, before the new root covers some of them.
-func holdAll(list []shown) (out []mounted, err error) {
+func (p *program) holdAll(list []shown) (out []mounted, err error) {
 	for _, x := range list {
 		if x.from == "" {
 			out = append(out, mounted{at: x.at, hidden: true})
 			continue
 		}
-		m, err := hold(x.from, x.at, x.flags)
+		info, err := os.Stat(x.from)
 		switch {
 		case err != nil && (x.lack == unheld || x.lack == absent && errors.Is(err, unix.ENOENT)):
+			continue
 		case err != nil:
-			return nil, err
-		case x.file && !m.file:
-			unix.Close(m.fd)
-		default:
-			out = append(out, m)
+			return nil, unwrap(err)
+		case x.file && info.IsDir():
+			continue
 		}
+		m := mounted{at: strings.TrimPrefix(x.at, "/"), file: !info.IsDir()}
+		m.slot = p.hold(x.from, x.flags, x.lack)
+		out = append(out, m)
 	}
 	return out, nil
 }
 
-// enter closes the folder that this process is in and makes it the root.
-func enter() error {
-	if err := unix.MountSetattr(unix.AT_FDCWD, ".", 0, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY}); err != nil {
-		return fmt.Errorf("closing the root: %w", err)
-	}
-	if err := unix.PivotRoot(".", "."); err != nil {
-		return fmt.Errorf("refused changing the root: %w", err)
-	}
-	if err := unix.Unmount(".", unix.MNT_DETACH); err != nil {
-		return err
-	}
-	return os.Chdir("/")
-}
-
 // hold takes hold of a folder or file with all that is mounted below it, and sets
 // attributes on the copy of the mounts alone (open_tree(2), mount_setattr(2)).
-func hold(path, at string, attributes uint64) (mounted, error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return mounted{}, unwrap(err)
-	}
-	fd, err := unix.OpenTree(unix.AT_FDCWD, path, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC|unix.AT_RECURSIVE)
-	if errors.Is(err, unix.ENOSYS) {
-		return mounted{}, errors.New("this kernel is too old for sealed roots: they need Linux 5.12")
-	}
-	if err != nil {
-		return mounted{}, fmt.Errorf("taking %s: %w", path, err)
+func (p *program) hold(from string, attributes uint64, lack lack) (slot int) {
+	slot = p.slot()
+	c := p.do("taking "+from, unix.SYS_OPEN_TREE, atFolder, p.text(from), unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC|unix.AT_RECURSIVE)
+	c.to = slot
+	switch lack {
+	case absent:
+		c.may[0] = uintptr(unix.ENOENT)
+	case unheld:
+		c.may[0] = anyError
 	}
 	if attributes != 0 {
-		err = unix.MountSetattr(fd, "", unix.AT_EMPTY_PATH|unix.AT_RECURSIVE, &unix.MountAttr{Attr_set: attributes | unix.MOUNT_ATTR_NOSUID})
-		if err != nil {
-			unix.Close(fd)
-			return mounted{}, fmt.Errorf("closing %s: %w", path, err)
-		}
+		at, size := p.attributes(attributes | unix.MOUNT_ATTR_NOSUID)
+		c := p.do("closing "+from, unix.SYS_MOUNT_SETATTR, 0, p.text(""), unix.AT_EMPTY_PATH|unix.AT_RECURSIVE, at, size)
+		c.from, c.given = slot, slot
 	}
-	return mounted{fd: fd, at: strings.TrimPrefix(at, "/"), file: !info.IsDir()}, nil
+	return slot
 }
 
 func unwrap(err error) error {
@@ -151,96 +151,106 @@ func unwrap(err error) error {
 }
 
 // place puts what is held into the new root.
-func (m mounted) place() error {
-	if _, err := os.Lstat(m.at); err != nil {
-		if err := os.MkdirAll(path.Dir(m.at), 0o755); err != nil {
-			return fmt.Errorf("/%s lies where the root's own system shows: keep projects and Trammel's folders out of /usr, /etc and /opt", m.at)
+func (p *program) place(m mounted) {
+	taken := "/" + m.at + " lies where the root's own system shows: keep projects and Trammel's folders out of /usr, /etc and /opt"
+	for at := 0; ; at++ {
+		next := strings.IndexByte(m.at[at:], '/')
+		if next < 0 {
+			break
 		}
-		make := func() error { return os.Mkdir(m.at, 0o755) }
-		if m.file {
-			make = func() error { return os.WriteFile(m.at, nil, 0o644) }
+		if at += next; !p.made[m.at[:at]] {
+			p.made[m.at[:at]] = true
+			p.folder(taken, m.at[:at])
 		}
-		if err := make(); err != nil {
-			return fmt.Errorf("a place for /%s: %w", m.at, err)
-		}
+	}
+	if m.file {
+		c := p.do(taken, syscall.SYS_MKNODAT, atFolder, p.text(m.at), syscall.S_IFREG|0o644, 0)
+		c.may[0], c.given = uintptr(syscall.EEXIST), m.slot
+	} else {
+		p.folder(taken, m.at).given = m.slot
 	}
 	if m.hidden {
-		if err := unix.Mount("tmpfs", m.at, "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=0755,size=64k"); err != nil {
-			return fmt.Errorf("hiding /%s: %w", m.at, err)
-		}
-		return nil
+		p.mount("tmpfs", m.at, unix.MS_NOSUID|unix.MS_NODEV, "mode=0755,size=64k")
+		return
 	}
-	if err := unix.MoveMount(m.fd, "", unix.AT_FDCWD, m.at, unix.MOVE_MOUNT_F_EMPTY_PATH); err != nil {
-		return fmt.Errorf("showing /%s: %w", m.at, err)
-	}
-	return unix.Close(m.fd)
+	p.put(m.slot, m.at)
+}
+
+// put attaches what a slot holds.
+func (p *program) put(slot int, at string) {
+	c := p.do("showing /"+at, unix.SYS_MOVE_MOUNT, 0, p.text(""), atFolder, p.text(at), unix.MOVE_MOUNT_F_EMPTY_PATH)
+	c.from, c.given = slot, slot
+	c = p.do("showing /"+at, syscall.SYS_CLOSE)
+	c.from, c.given = slot, slot
+}
+
+// folder makes a folder where there is none.
+func (p *program) folder(what, at string) *call {
+	c := p.do(what, syscall.SYS_MKDIRAT, atFolder, p.text(at), 0o755)
+	c.may[0] = uintptr(syscall.EEXIST)
+	return c
+}
+
+// link makes a symbolic link.
+func (p *program) link(target, at string) *call {
+	return p.do("a link at /"+at, syscall.SYS_SYMLINKAT, p.text(target), atFolder, p.text(at))
+}
+
+// mount mounts a file system of the kernel's own.
+func (p *program) mount(kind, at string, flags uintptr, options string) {
+	k := p.text(kind)
+	p.do("mounting /"+strings.TrimPrefix(at, "/"), syscall.SYS_MOUNT, k, p.text(at), k, flags, p.text(options)).deny = true
+}
+
+// set sets attributes of a mount.
+func (p *program) set(at string, attributes uint64) {
+	attr, size := p.attributes(attributes)
+	p.do("closing /"+strings.TrimPrefix(at, "."), unix.SYS_MOUNT_SETATTR, atFolder, p.text(at), 0, attr, size)
 }
 
 // skeleton makes the folders that a view mounts things on.
-func skeleton(v View) error {
-	for _, dir := range []string{"usr", "etc", "opt", "proc", "dev", "sys", "tmp", "run", "home", "root", "mnt", "srv", "var/tmp", "var/lib", "var/cache", "var/log", "var/spool"} {
-		if !v.Closed && !slices.Contains([]string{"usr", "etc", "opt"}, dir) {
-			continue
-		}
-		if err := os.MkdirAll(dir, 0o755); err != nil {
-			return err
-		}
+func (p *program) skeleton(v View) {
+	folders := []string{"usr", "etc", "opt"}
+	if v.Closed {
+		folders = append(folders, "proc", "dev", "sys", "tmp", "run", "home", "root", "mnt", "srv", "var", "var/tmp", "var/lib", "var/cache", "var/log", "var/spool")
+	}
+	for _, dir := range folders {
+		p.folder("the folder /"+dir, dir)
 	}
 	if v.Closed {
-		if err := os.Symlink("../run", "var/run"); err != nil {
-			return err
-		}
-		return os.Chmod("var/tmp", 0o1777)
+		p.link("../run", "var/run")
+		p.do("opening /var/tmp", syscall.SYS_FCHMODAT, atFolder, p.text("var/tmp"), 0o1777)
 	}
-	return nil
 }
 
 // hostLinks makes the links of the host's top level again.
-func hostLinks() {
+func (p *program) hostLinks() {
 	entries, _ := os.ReadDir("/")
 	for _, e := range entries {
 		if target, err := os.Readlink("/" + e.Name()); err == nil && !slices.Contains(top, e.Name()) {
-			_ = os.Symlink(target, e.Name())
+			p.link(target, e.Name()).may[0] = anyError
 		}
 	}
 }
 
 // kernelFolders mounts /proc, /dev, /tmp and /run afresh.
-func kernelFolders() error {
-	mount := func(kind, at string, flags uintptr, options string) error {
-		if err := unix.Mount(kind, at, kind, flags, options); err != nil {
-			return fmt.Errorf("refused mounting /%s: %w", at, err)
-		}
-		return nil
-	}
-	if err := mount("proc", "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""); err != nil {
+func (p *program) kernelFolders() error {
+	p.mount("proc", "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, "")
+	if err := p.closeProc(); err != nil {
 		return err
 	}
-	if err := closeProc(); err != nil {
-		return err
+	p.mount("tmpfs", "dev", unix.MS_NOSUID|unix.MS_NOEXEC, "mode=0755,size=64k")
+	for _, x := range [][2]string{{"/proc/self/fd", "fd"}, {"/proc/self/fd/0", "stdin"}, {"/proc/self/fd/1", "stdout"}, {"/proc/self/fd/2", "stderr"}, {"pts/ptmx", "ptmx"}} {
+		p.link(x[0], "dev/"+x[1])
 	}
-	if err := mount("tmpfs", "dev", unix.MS_NOSUID|unix.MS_NOEXEC, "mode=0755,size=64k"); err != nil {
-		return err
-	}
-	for link, target := range map[string]string{"fd": "/proc/self/fd", "stdin": "/proc/self/fd/0", "stdout": "/proc/self/fd/1", "stderr": "/proc/self/fd/2", "ptmx": "pts/ptmx"} {
-		if err := os.Symlink(target, "dev/"+link); err != nil {
-			return err
-		}
-	}
-	for _, dir := range []string{"dev/pts", "dev/shm"} {
-		if err := os.Mkdir(dir, 0o755); err != nil {
-			return err
-		}
-	}
-	if err := mount("devpts", "dev/pts", unix.MS_NOSUID|unix.MS_NOEXEC, "newinstance,ptmxmode=0666,mode=0620"); err != nil {
-		return err
-	}
+	p.folder("the folder /dev/pts", "dev/pts")
+	p.folder("the folder /dev/shm", "dev/shm")
+	p.mount("devpts", "dev/pts", unix.MS_NOSUID|unix.MS_NOEXEC, "newinstance,ptmxmode=0666,mode=0620")
 	for _, dir := range []string{"dev/shm", "tmp"} {
-		if err := mount("tmpfs", dir, unix.MS_NOSUID|unix.MS_NODEV, "mode=1777"); err != nil {
-			return err
-		}
+		p.mount("tmpfs", dir, unix.MS_NOSUID|unix.MS_NODEV, "mode=1777")
 	}
-	return mount("tmpfs", "run", unix.MS_NOSUID|unix.MS_NODEV, "mode=0755")
+	p.mount("tmpfs", "run", unix.MS_NOSUID|unix.MS_NODEV, "mode=0755")
+	return nil
 }
 
 // kernelSettings are what /proc has of the machine besides its processes: settings of the
@@ -252,90 +262,89 @@ var kernelSettings = []string{"sys", "sysrq-trigger", "irq", "bus", "fs", "acpi"
 var closedFiles = []string{"kcore", "keys", "kmsg", "sched_debug", "kallsyms", "kpagecount", "kpageflags", "kpagecgroup"}
 
 // closeProc makes all of /proc that is of the machine read-only, and closes what shows the
-// kernel's memory. Processes keep their own files, which they may need to write.
-func closeProc() error {
-	for _, name := range kernelSettings {
-		at := "proc/" + name
-		if _, err := os.Lstat(at); err != nil {
-			continue
-		}
-		fd, err := unix.OpenTree(unix.AT_FDCWD, at, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC|unix.AT_RECURSIVE)
-		if err == nil {
-			err = unix.MountSetattr(fd, "", unix.AT_EMPTY_PATH|unix.AT_RECURSIVE, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY | unix.MOUNT_ATTR_NOSUID | unix.MOUNT_ATTR_NODEV | unix.MOUNT_ATTR_NOEXEC})
-		}
-		if err == nil {
-			err = unix.MoveMount(fd, "", unix.AT_FDCWD, at, unix.MOVE_MOUNT_F_EMPTY_PATH)
-			unix.Close(fd)
-		}
-		if err != nil {
-			return fmt.Errorf("closing /%s: %w", at, err)
-		}
+// kernel's memory. Processes keep their own files, which they may need to write. What there is it
+// reads of the caller's own /proc: that of the machine is the same in every one, and the kernel
+// gives a new one only to who sees all of it already (mount_namespaces(7), "Restrictions").
+func (p *program) closeProc() error {
+	const procMagic = 0x9fa0 // statfs(2)
+	var fs syscall.Statfs_t
+	if err := syscall.Statfs("/proc", &fs); err != nil || fs.Type != procMagic {
+		return errors.New("/proc is not the kernel's here, and what is to be closed of it cannot be told")
 	}
-	// Whatever else the kernel has there that may be written is closed by the same way.
-	entries, err := os.ReadDir("proc")
+	entries, err := os.ReadDir("/proc")
 	if err != nil {
 		return err
 	}
+	if !slices.ContainsFunc(entries, func(e os.DirEntry) bool { return e.Name() == kernelSettings[0] }) {
+		return errors.New("/proc shows only processes here, and what is to be closed of it cannot be told")
+	}
 	for _, e := range entries {
 		name := e.Name()
-		if e.IsDir() || slices.Contains(kernelSettings, name) || strings.Trim(name, "0123456789") == "" {
+		if strings.Trim(name, "0123456789") == "" {
 			continue
 		}
-		at, from := "proc/"+name, "proc/"+name
-		info, err := os.Stat(at)
-		if err != nil || !info.Mode().IsRegular() {
+		at := "proc/" + name
+		if slices.Contains(kernelSettings, name) {
+			slot := p.slot()
+			c := p.do("taking /"+at, unix.SYS_OPEN_TREE, atFolder, p.text(at), unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC|unix.AT_RECURSIVE)
+			c.to, c.may[0] = slot, uintptr(unix.ENOENT)
+			attr, size := p.attributes(unix.MOUNT_ATTR_RDONLY | unix.MOUNT_ATTR_NOSUID | unix.MOUNT_ATTR_NODEV | unix.MOUNT_ATTR_NOEXEC)
+			c = p.do("closing /"+at, unix.SYS_MOUNT_SETATTR, 0, p.text(""), unix.AT_EMPTY_PATH|unix.AT_RECURSIVE, attr, size)
+			c.from, c.given = slot, slot
+			p.put(slot, at)
 			continue
 		}
+		info, err := os.Stat("/" + at)
+		if err != nil || e.IsDir() || !info.Mode().IsRegular() {
+			continue
+		}
+		from := at
 		if slices.Contains(closedFiles, name) {
 			from = "/dev/null"
 		} else if info.Mode().Perm()&0o222 == 0 {
 			continue
 		}
-		fd, err := unix.OpenTree(unix.AT_FDCWD, from, unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC)
-		if err == nil {
-			err = unix.MountSetattr(fd, "", unix.AT_EMPTY_PATH, &unix.MountAttr{Attr_set: unix.MOUNT_ATTR_RDONLY | unix.MOUNT_ATTR_NOSUID})
-		}
-		if err == nil {
-			err = unix.MoveMount(fd, "", unix.AT_FDCWD, at, unix.MOVE_MOUNT_F_EMPTY_PATH)
-			unix.Close(fd)
-		}
-		if err != nil {
-			return fmt.Errorf("closing /%s: %w", at, err)
-		}
+		slot := p.slot()
+		c := p.do("taking /"+at, unix.SYS_OPEN_TREE, atFolder, p.text(from), unix.OPEN_TREE_CLONE|unix.OPEN_TREE_CLOEXEC)
+		c.to = slot
+		attr, size := p.attributes(unix.MOUNT_ATTR_RDONLY | unix.MOUNT_ATTR_NOSUID)
+		c = p.do("closing /"+at, unix.SYS_MOUNT_SETATTR, 0, p.text(""), unix.AT_EMPTY_PATH, attr, size)
+		c.from = slot
+		p.put(slot, at)
 	}
 	return nil
 }
 
 // identity writes who the caller is, and shows that in place of the root's own
 // list of users.
-func identity() error {
-	user := os.Getenv("USER")
+func (p *program) identity(root string, env []string) {
+	user, home := "", ""
+	for _, line := range env {
+		if value, ok := strings.CutPrefix(line, "USER="); ok {
+			user = value
+		}
+		if value, ok := strings.CutPrefix(line, "HOME="); ok {
+			home = value
+		}
+	}
 	if user == "" || strings.ContainsAny(user, ":\n") || user == "root" {
 		user = "user"
 	}
-	home := os.Getenv("HOME")
 	if home == "" || strings.ContainsAny(home, ":\n") {
 		home = "/"
 	}
-	uid, gid := os.Getuid(), os.Getgid()
-	for name, text := range map[string]string{
-		"passwd": fmt.Sprintf("root:x:0:0:root:/root:/bin/sh\n%s:x:%d:%d::%s:/bin/bash\nnobody:x:65534:65534:nobody:/:/bin/sh\n", user, uid, gid, home),
-		"group":  fmt.Sprintf("root:x:0:\n%s:x:%d:\nnogroup:x:65534:\n", user, gid),
+	uid, gid := inner()
+	for _, x := range [][2]string{
+		{"passwd", fmt.Sprintf("root:x:0:0:root:/root:/bin/sh\n%s:x:%d:%d::%s:/bin/bash\nnobody:x:65534:65534:nobody:/:/bin/sh\n", user, uid, gid, home)},
+		{"group", fmt.Sprintf("root:x:0:\n%s:x:%d:\nnogroup:x:65534:\n", user, gid)},
 	} {
-		if _, err := os.Stat("etc/" + name); err != nil {
+		at := "etc/" + x[0]
+		if _, err := os.Stat(path.Join(root, at)); err != nil {
 			continue // a root that is being made
 		}
-		if err := os.WriteFile("."+name, []byte(text), 0o644); err != nil {
-			return err
-		}
-		m, err := hold("."+name, "etc/"+name, unix.MOUNT_ATTR_RDONLY)
-		if err != nil {
-			return err
-		}
-		if err := m.place(); err != nil {
-			return err
-		}
-		_ = os.Remove("." + name)
+		own := "." + x[0]
+		p.write(own, syscall.O_WRONLY|syscall.O_CREAT|syscall.O_EXCL, x[1])
+		p.place(mounted{slot: p.hold(own, unix.MOUNT_ATTR_RDONLY, refused), at: at, file: true})
+		p.do("writing /"+at, syscall.SYS_UNLINKAT, atFolder, p.text(own), 0)
 	}
-	return nil
 }

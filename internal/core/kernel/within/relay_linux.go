@@ -1,7 +1,6 @@
 package within
 
 import (
-	"os"
 	"syscall"
 	"unsafe"
 )
@@ -21,25 +20,21 @@ const (
 	saRestorer = 0x04000000
 )
 
-// relayed gives a file from which the numbers of signals are read as they come to this process.
+// relayed gives a descriptor from which the numbers of signals are read as they come to this process.
 // It takes them from the runtime, for good: os/signal, which would do it, is initialised after
 // nearly all libraries.
-func relayed(signals ...syscall.Signal) (*os.File, error) {
-	read, write, err := os.Pipe()
-	if err != nil {
-		return nil, err
+func relayed(signals ...syscall.Signal) (read int, err error) {
+	var pipe [2]int
+	if err := syscall.Pipe2(pipe[:], syscall.O_CLOEXEC); err != nil {
+		return -1, err
 	}
-	relayTo = int32(write.Fd()) // kept open: nobody closes it
-	kept = write
+	relayTo = int32(pipe[1]) // both stay open for as long as this process lives
 	handler, restorer := addresses()
 	for _, s := range signals {
 		action := struct{ handler, flags, restorer, mask uintptr }{handler, saOnStack | saRestart | saRestorer, restorer, 0}
 		if _, _, errno := syscall.RawSyscall6(syscall.SYS_RT_SIGACTION, uintptr(s), uintptr(unsafe.Pointer(&action)), 0, 8, 0, 0); errno != 0 {
-			return nil, errno
+			return -1, errno
 		}
 	}
-	return read, nil
+	return pipe[0], nil
 }
-
-//lint:ignore U1000 a file that nothing holds is closed when it is collected
-var kept *os.File

@@ -69,15 +69,6 @@ func (o Order) Pack() []byte {
 	return pack(words...)
 }
 
-func orderFrom(f *os.File) (o Order, err error) {
-	defer f.Close()
-	raw, err := io.ReadAll(f)
-	if err != nil {
-		return o, err
-	}
-	return Unpack(string(raw))
-}
-
 // Unpack is an order that was packed.
 func Unpack(packed string) (o Order, err error) {
 	words, err := unpack([]byte(packed))

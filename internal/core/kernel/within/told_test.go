@@ -26,7 +26,7 @@ func TestWhatIsToldComesAsItWas(t *testing.T) {
 		{View: View{Root: "/store/root, of: 3", Closed: true, Read: []string{"/a b", ""}, Write: []string{"/heron\nweir"}, Hide: []string{"1:x,"}, Work: "/w", Self: "/s"}, Dir: "/d", Path: "/p", Terminal: true},
 		{View: View{Hide: []string{"/h"}}, Making: true},
 	} {
-		got, err := orderFrom(handed(t, o.Pack()))
+		got, err := Unpack(string(o.Pack()))
 		for _, list := range []*[]string{&got.View.Read, &got.View.Write, &got.View.Hide} {
 			if len(*list) == 0 {
 				*list = nil
@@ -50,8 +50,8 @@ func FuzzWhatIsTold(f *testing.F) {
 	f.Add(Spec{Path: "p", Argv: []string{"a"}}.Pack())
 	f.Add([]byte("99999999999999999999:x,"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
-		if o, err := orderFrom(handed(t, raw)); err == nil {
-			if again, err := orderFrom(handed(t, o.Pack())); err != nil || !reflect.DeepEqual(again, o) {
+		if o, err := Unpack(string(raw)); err == nil {
+			if again, err := Unpack(string(o.Pack())); err != nil || !reflect.DeepEqual(again, o) {
 				t.Errorf("%q: %+v, and packed again %+v %v", raw, o, again, err)
 			}
 		}

@@ -1,7 +1,6 @@
 package within
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"runtime"
@@ -29,15 +28,6 @@ func ignoreSignals() {
 	for _, s := range []syscall.Signal{unix.SIGTERM, unix.SIGINT, unix.SIGHUP, unix.SIGQUIT, unix.SIGUSR1, unix.SIGUSR2, unix.SIGCONT} {
 		setAction(s, sigDfl)
 	}
-}
-
-// reason is what the system said, without what it was asked.
-func reason(err error) error {
-	var at *os.PathError
-	if errors.As(err, &at) {
-		return fmt.Errorf("%s %s: %w", at.Op, at.Path, at.Err)
-	}
-	return err
 }
 
 // prepare makes an init what it is told to be, before it starts its command.
@@ -81,11 +71,11 @@ func Init(forward func(group int)) {
 	if told.Mount {
 		ignoreSignals()
 	}
-	child, err := os.StartProcess(told.Path, told.Argv, &os.ProcAttr{
-		Env: os.Environ(), Files: []*os.File{os.Stdin, os.Stdout, os.Stderr}, Sys: &syscall.SysProcAttr{Setsid: true},
-	})
+	// As package os would start it, but for that it would first try out, with another process, whether
+	// this kernel has descriptors of processes.
+	child, err := syscall.ForkExec(told.Path, told.Argv, &syscall.ProcAttr{Env: os.Environ(), Files: []uintptr{0, 1, 2}, Sys: &syscall.SysProcAttr{Setsid: true}})
 	if err != nil {
-		fail("start", err)
+		fail("start", &os.PathError{Op: "fork/exec", Path: told.Path, Err: err})
 	}
 	fmt.Fprintln(report, "ok")
 	go func() {
@@ -94,7 +84,7 @@ func Init(forward func(group int)) {
 			n, err := control.Read(one)
 			switch {
 			case n == 1 && one[0] != KillAll:
-				_ = unix.Kill(-child.Pid, syscall.Signal(one[0]))
+				_ = unix.Kill(-child, syscall.Signal(one[0]))
 			case n == 1:
 				endAll(told.Adopt)
 			case err != nil:
@@ -104,7 +94,7 @@ func Init(forward func(group int)) {
 		}
 	}()
 	if forward != nil {
-		forward(child.Pid)
+		forward(child)
 	}
 	for {
 		var status unix.WaitStatus
@@ -115,7 +105,7 @@ func Init(forward func(group int)) {
 		if err != nil {
 			os.Exit(0)
 		}
-		if pid == child.Pid {
+		if pid == child {
 			code, signalled := status.ExitStatus(), 0
 			if status.Signaled() {
 				code, signalled = 0, int(status.Signal())

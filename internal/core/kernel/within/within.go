@@ -17,18 +17,19 @@ type View struct {
 	Self   string   `json:"self"`   // this program's file, at a path that shows in the view
 }
 
-// Order is what a process that enters a view is told.
+// Order is what a process that runs a command in a view is told.
 type Order struct {
-	View   View   `json:"view"`
-	Dir    string `json:"dir"`
-	Path   string `json:"path"`   // file to run; "" looks the command up in the PATH
-	Making bool   `json:"making"` // /usr and /etc may be written: a root is being made
+	View   View
+	Dir    string
+	Path   string // file to run; "" looks the command up in the PATH
+	Making bool   // /usr and /etc may be written: a root is being made
 
-	Terminal bool `json:"terminal"` // the command is to be in the terminal's foreground
+	Terminal bool // the command is to be in the terminal's foreground
 }
 
-// ViewName is the argv[0] of the process that sets a view up.
-const ViewName = "trammel-sealed"
+// ViewName is the argv[0] under which this program runs a command in a view: argv[1] is the Order,
+// packed, and the rest is the command.
+const ViewName = "trammel-view"
 
 // InitName is the argv[0] under which this program is the init of namespaces, and AdoptName that
 // of one where the kernel gives none: to that one signals may come from outside, for which main
@@ -36,13 +37,6 @@ const ViewName = "trammel-sealed"
 const (
 	InitName  = "trammel-init"
 	AdoptName = "trammel-adopt"
-)
-
-// The descriptors of a process that sets a view up.
-const (
-	ViewReport = 3 // what went wrong, as a line; in a closed view "ok", and "stopped" each time
-	ViewOrders = 4 // an Order
-	ViewSignal = 5 // closed views: numbers of signals for the command; its end means nothing
 )
 
 // The descriptors of an init.

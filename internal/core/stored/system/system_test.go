@@ -9,18 +9,9 @@ import (
 	"strings"
 	"testing"
 
-	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/stored/merge"
 	"app.example/trammel/internal/core/stored/tree"
 )
-
-// The test program stands in for trammel where a view is entered.
-func TestMain(m *testing.M) {
-	if sandbox.Inside() {
-		sandbox.Main()
-	}
-	os.Exit(m.Run())
-}
 
 // piece unpacks a package: path → content; a content that starts with -> is a link.
 func piece(t *testing.T, name string, files map[string]string) Piece {
