@@ -2,11 +2,11 @@ package early
 
 import (
 	"os"
-	"strings"
 	"syscall"
 	"time"
 
 	"app.example/trammel/internal/core/base/kept"
+	"app.example/trammel/internal/core/base/plain"
 )
 
 // answer says what was answered to the same question before, where all that it rested on is as it
@@ -59,7 +59,7 @@ func answer(words []string) {
 			stamp = s.Text
 		case "1":
 			if stamp != "" {
-				s.Text = strings.ReplaceAll(s.Text, stamp, session+"/"+shell)
+				s.Text = plain.ReplaceAll(s.Text, stamp, session+"/"+shell)
 			}
 			_, err = os.Stdout.WriteString(s.Text)
 		case "2":

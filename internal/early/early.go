@@ -11,8 +11,8 @@ package early
 
 import (
 	"os"
-	"strings"
 
+	"app.example/trammel/internal/core/base/plain"
 	"app.example/trammel/internal/core/base/release"
 )
 
@@ -32,11 +32,11 @@ func init() {
 	case len(os.Args) > 3 && os.Args[1] == "run" && os.Args[2] == "--":
 		run("", os.Args[3:])
 	case len(os.Args) > 2 && os.Args[1] == "--command":
-		if folder, name, ok := strings.Cut(os.Args[2], bin); ok && strings.HasPrefix(folder, "/") {
+		if folder, name, ok := plain.Cut(os.Args[2], bin); ok && plain.HasPrefix(folder, "/") {
 			run(folder, append([]string{name}, os.Args[3:]...))
 		}
 	}
 }
 
 // base is the last word of a path.
-func base(path string) string { return path[strings.LastIndexByte(path, '/')+1:] }
+func base(path string) string { return path[plain.LastIndexByte(path, '/')+1:] }

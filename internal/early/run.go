@@ -3,10 +3,10 @@ package early
 import (
 	"io"
 	"os"
-	"strings"
 	"syscall"
 
 	"app.example/trammel/internal/core/base/kept"
+	"app.example/trammel/internal/core/base/plain"
 )
 
 // bin is where a checkout has its commands by path.
@@ -16,7 +16,7 @@ const bin = "/.trammel/bin/"
 // project in a folder, or of the one that this folder is in. It returns where that is not so, or
 // anything is not as it should be: the longer way decides then, and says what is wrong.
 func run(folder string, args []string) {
-	if strings.Contains(args[0], "/") || args[0] == "" {
+	if plain.Contains(args[0], "/") || args[0] == "" {
 		return
 	}
 	environ := os.Environ()
@@ -29,12 +29,12 @@ func run(folder string, args []string) {
 		sealed(p.Order, dir, args, env)
 		return
 	}
-	_, path, _ := strings.Cut(env[len(env)-1], "=")
-	for _, on := range strings.Split(path, ":") {
-		if !strings.HasPrefix(on, "/") || strings.HasSuffix(on+"/", bin) {
+	_, path, _ := plain.Cut(env[len(env)-1], "=")
+	for _, on := range plain.Split(path, ':') {
+		if !plain.HasPrefix(on, "/") || plain.HasSuffix(on+"/", bin) {
 			return // what that means, others know
 		}
-		file := strings.TrimSuffix(on, "/") + "/" + args[0]
+		file := plain.TrimSuffix(on, "/") + "/" + args[0]
 		if info, err := os.Stat(file); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
 			_ = syscall.Exec(file, args, env)
 			return
@@ -66,14 +66,14 @@ func planIn(folder string, environ []string) (p kept.Plan, dir string, ok bool) 
 		return p, dir, false
 	}
 	p, err = kept.Read(raw)
-	return p, dir, err == nil && strings.Join(p.Places, "\x00") == strings.Join(places, "\x00") && p.Declaration == project+"/trammel.toml" && p.Valid(getenv)
+	return p, dir, err == nil && plain.Join(p.Places, "\x00") == plain.Join(places, "\x00") && p.Declaration == project+"/trammel.toml" && p.Valid(getenv)
 }
 
 // variables are those of an environment.
 func variables(environ []string) func(name string) (value string, ok bool) {
 	return func(name string) (value string, ok bool) {
 		for _, line := range environ {
-			if n, v, found := strings.Cut(line, "="); found && n == name {
+			if n, v, found := plain.Cut(line, "="); found && n == name {
 				value, ok = v, true // the last one counts, as for the shells
 			}
 		}
@@ -107,7 +107,7 @@ func placesOf(getenv func(string) (string, bool)) ([]string, bool) {
 	var out []string
 	for _, x := range [][2]string{{"XDG_DATA_HOME", ".local/share"}, {"XDG_CACHE_HOME", ".cache"}, {"XDG_STATE_HOME", ".local/state"}, {"XDG_CONFIG_HOME", ".config"}} {
 		dir, _ := getenv(x[0])
-		if !strings.HasPrefix(dir, "/") {
+		if !plain.HasPrefix(dir, "/") {
 			dir = home + "/" + x[1]
 		}
 		if !clean(dir) {
@@ -120,7 +120,7 @@ func placesOf(getenv func(string) (string, bool)) ([]string, bool) {
 
 // clean tells whether a path is absolute and says nothing twice.
 func clean(path string) bool {
-	return strings.HasPrefix(path, "/") && path != "/" && !strings.HasSuffix(path, "/") && !strings.Contains(path, "//") && !strings.Contains(path+"/", "/./") && !strings.Contains(path+"/", "/../")
+	return plain.HasPrefix(path, "/") && path != "/" && !plain.HasSuffix(path, "/") && !plain.Contains(path, "//") && !plain.Contains(path+"/", "/./") && !plain.Contains(path+"/", "/../")
 }
 
 // projectOf is the folder of the declaration that is in force in a folder, by its real path; ""
@@ -130,7 +130,7 @@ func projectOf(dir string) string {
 		if info, err := os.Stat(dir + "/trammel.toml"); err == nil && !info.IsDir() {
 			break
 		}
-		at := strings.LastIndexByte(dir, '/')
+		at := plain.LastIndexByte(dir, '/')
 		if at <= 0 {
 			return ""
 		}
@@ -142,7 +142,7 @@ func projectOf(dir string) string {
 	}
 	defer f.Close()
 	real, err := os.Readlink("/proc/self/fd/" + number(f.Fd()))
-	if err != nil || !strings.HasPrefix(real, "/") {
+	if err != nil || !plain.HasPrefix(real, "/") {
 		return ""
 	}
 	return real

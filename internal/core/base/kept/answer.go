@@ -3,8 +3,9 @@ package kept
 import (
 	"slices"
 	"strconv"
-	"strings"
 	"time"
+
+	"app.example/trammel/internal/core/base/plain"
 )
 
 // answerFormat is the first word of a kept answer.
@@ -49,7 +50,7 @@ type Question struct {
 
 // In is the file of the answer to the question among the answers in a folder.
 func (q Question) In(folder string) string {
-	return folder + "/" + short(strings.Join(q.words(), separate))
+	return folder + "/" + short(plain.Join(q.words(), separate))
 }
 
 func (q Question) words() []string {
@@ -99,7 +100,7 @@ func (a Answer) Bytes() []byte {
 // the time in nanoseconds since 1970, getenv the environment's. program is the stamp of the file
 // that asks. What it rests on is looked at, and the supervisors are asked, those last.
 func (q Question) Holds(raw []byte, program File, now int64, getenv func(string) (string, bool)) (r Reply, ok bool) {
-	words := strings.Split(string(raw), separate)
+	words := plain.Split(string(raw), separate[0])
 	if len(words) < 2 || words[0] != answerFormat || words[len(words)-1] != "end" {
 		return r, false
 	}
@@ -130,7 +131,7 @@ func (q Question) Holds(raw []byte, program File, now int64, getenv func(string)
 		return r, false
 	}
 	for _, v := range take(count()) {
-		name, _, _ := strings.Cut(v, "=")
+		name, _, _ := plain.Cut(v, "=")
 		if value, set := getenv(name); Variable(name, value, set) != v {
 			return r, false
 		}

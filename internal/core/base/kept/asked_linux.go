@@ -4,8 +4,9 @@ import (
 	"io"
 	"os"
 	"strconv"
-	"strings"
 	"syscall"
+
+	"app.example/trammel/internal/core/base/plain"
 )
 
 // SumPath is where a supervisor says, on its socket and by HTTP, what the sum is of all that it
@@ -21,7 +22,7 @@ var patience = syscall.Timeval{Usec: 300_000}
 // SumOf asks a supervisor for the sum; "" where it does not say. The network's own package is
 // initialised late, and speaks no shorter a request (RFC 1945, section 5).
 func SumOf(socket string) string {
-	at := strings.LastIndexByte(socket, '/')
+	at := plain.LastIndexByte(socket, '/')
 	if at < 1 {
 		return ""
 	}
@@ -50,9 +51,9 @@ func SumOf(socket string) string {
 		return ""
 	}
 	raw, err := io.ReadAll(io.LimitReader(f, mostSum))
-	head, body, ok := strings.Cut(string(raw), "\r\n\r\n")
-	line, _, _ := strings.Cut(head, "\r\n")
-	if words := strings.Fields(line); err != nil || !ok || len(words) < 2 || words[1] != "200" {
+	head, body, ok := plain.Cut(string(raw), "\r\n\r\n")
+	line, _, _ := plain.Cut(head, "\r\n")
+	if words := plain.Fields(line); err != nil || !ok || len(words) < 2 || words[1] != "200" {
 		return ""
 	}
 	return body

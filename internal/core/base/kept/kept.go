@@ -14,8 +14,9 @@ import (
 	"os"
 	"slices"
 	"strconv"
-	"strings"
 	"syscall"
+
+	"app.example/trammel/internal/core/base/plain"
 )
 
 // Format is the first word of the form.
@@ -86,11 +87,11 @@ func (p Plan) Bytes() []byte {
 // joined is words as they are kept; nil where one cannot be.
 func joined(words []string) []byte {
 	for _, w := range words {
-		if strings.Contains(w, separate) {
+		if plain.Contains(w, separate) {
 			return nil
 		}
 	}
-	return []byte(strings.Join(words, separate) + separate + "end")
+	return []byte(plain.Join(words, separate) + separate + "end")
 }
 
 // words are the five that a file is kept as.
@@ -116,7 +117,7 @@ var errForm = errors.New("it is no kept plan")
 
 // Read reads what Bytes wrote.
 func Read(raw []byte) (p Plan, err error) {
-	words := strings.Split(string(raw), separate)
+	words := plain.Split(string(raw), separate[0])
 	if len(words) < 19 || words[0] != Format || words[len(words)-1] != "end" {
 		return p, errForm
 	}
@@ -150,12 +151,12 @@ func Read(raw []byte) (p Plan, err error) {
 // it: getenv is the environment's.
 func (p Plan) Valid(getenv func(string) (string, bool)) bool {
 	named, ok := getenv("TRAMMEL_APPROVE")
-	if ok && named != "" && "sha256:"+strings.TrimPrefix(named, "sha256:") != p.Approved || p.Named && named == "" {
+	if ok && named != "" && "sha256:"+plain.TrimPrefix(named, "sha256:") != p.Approved || p.Named && named == "" {
 		return false
 	}
 	for _, name := range p.Unknown {
 		value, ok := getenv(name)
-		if ok && value != "" && !slices.ContainsFunc(p.Hidden, func(prefix string) bool { return strings.HasPrefix(value, prefix) }) {
+		if ok && value != "" && !slices.ContainsFunc(p.Hidden, func(prefix string) bool { return plain.HasPrefix(value, prefix) }) {
 			return false
 		}
 	}
@@ -199,27 +200,27 @@ func stamped(path string, st *syscall.Stat_t) File {
 func (p Plan) Environ(host []string, dir string) []string {
 	set := map[string]bool{"PATH": true, "PWD": true}
 	for _, line := range p.Set {
-		name, _, _ := strings.Cut(line, "=")
+		name, _, _ := plain.Cut(line, "=")
 		set[name] = true
 	}
 	var out []string
 	hostPath := ""
 	for _, line := range host {
-		name, value, ok := strings.Cut(line, "=")
+		name, value, ok := plain.Cut(line, "=")
 		if !ok || name == "" {
 			continue
 		}
 		if name == "PATH" {
 			hostPath = value
 		}
-		if set[name] || strings.HasPrefix(name, "TRAMMEL_SHELL_") || !p.Open && !p.keeps(name) {
+		if set[name] || plain.HasPrefix(name, "TRAMMEL_SHELL_") || !p.Open && !p.keeps(name) {
 			continue
 		}
 		out = append(out, line)
 	}
 	out = append(out, p.Given...)
 	slices.Sort(out)
-	path := strings.Join(p.Path, ":")
+	path := plain.Join(p.Path, ":")
 	if p.Open && hostPath != "" {
 		path += ":" + hostPath
 	}
@@ -227,5 +228,5 @@ func (p Plan) Environ(host []string, dir string) []string {
 }
 
 func (p Plan) keeps(name string) bool {
-	return slices.Contains(p.KeepNames, name) || slices.ContainsFunc(p.KeepPrefixes, func(prefix string) bool { return strings.HasPrefix(name, prefix) })
+	return slices.Contains(p.KeepNames, name) || slices.ContainsFunc(p.KeepPrefixes, func(prefix string) bool { return plain.HasPrefix(name, prefix) })
 }

@@ -3,8 +3,9 @@ package kept
 import (
 	"os"
 	"strconv"
-	"strings"
 	"syscall"
+
+	"app.example/trammel/internal/core/base/plain"
 )
 
 // Session is the folder for what ends with a person's session, the stamps of shells that follow and
@@ -26,12 +27,12 @@ func Answers(session string) string { return session + "/answers" }
 // Apart tells whether a folder lies in no project: what runs sealed in one may write there, and
 // could leave an answer for the next command.
 func Apart(folder string) bool {
-	for at := folder; at != "" && at != "/"; at = at[:strings.LastIndexByte(at, '/')] {
+	for at := folder; at != "" && at != "/"; at = at[:plain.LastIndexByte(at, '/')] {
 		if _, err := os.Lstat(at + "/trammel.toml"); err == nil {
 			return false
 		}
 	}
-	return strings.HasPrefix(folder, "/")
+	return plain.HasPrefix(folder, "/")
 }
 
 // Own tells whether a folder is this user's, and nobody else's to look into.

@@ -6,14 +6,13 @@
 package launch
 
 import (
-	"bytes"
-	"encoding/binary"
 	"os"
 	"path"
 	"slices"
 	"strconv"
-	"strings"
+	"unsafe"
 
+	"app.example/trammel/internal/core/base/plain"
 	"app.example/trammel/internal/core/kernel/within"
 )
 
@@ -45,15 +44,15 @@ func Launch(args []string) (code int, err error, launched bool) {
 	frame := path.Dir(folder)
 	of := path.Base(folder) // the commands of one toolchain by their own names are in of-NAME
 	inside := "inside"
-	if strings.HasPrefix(of, "of-") {
+	if plain.HasPrefix(of, "of-") {
 		inside += "-" + of
 	}
 	target, err := os.Readlink(path.Join(frame, inside, path.Base(started)))
-	rest, ours := strings.CutPrefix(target, "../roots/")
+	rest, ours := plain.CutPrefix(target, "../roots/")
 	if err != nil || !ours {
 		return 0, nil, false
 	}
-	name, inner, _ := strings.Cut(rest, "/")
+	name, inner, _ := plain.Cut(rest, "/")
 	tree, err := os.Readlink(path.Join(frame, "roots", name))
 	if err != nil {
 		return 126, err, true
@@ -65,15 +64,15 @@ func Launch(args []string) (code int, err error, launched bool) {
 	// Inside, the root's own commands are had directly.
 	env := os.Environ()
 	for i, line := range env {
-		if list, ok := strings.CutPrefix(line, "PATH="); ok {
-			folders := strings.Split(list, ":")
+		if list, ok := plain.CutPrefix(line, "PATH="); ok {
+			folders := plain.Split(list, ':')
 			for k, f := range folders {
 				at, err := real(f)
 				switch {
 				case err != nil || path.Dir(at) != frame:
-				case at == folder && strings.HasPrefix(of, "of-"):
+				case at == folder && plain.HasPrefix(of, "of-"):
 					folders[k] = path.Join(frame, "in-"+of)
-				case !strings.HasPrefix(path.Base(at), "of-"):
+				case !plain.HasPrefix(path.Base(at), "of-"):
 					folders[k] = path.Join(frame, "in-"+name)
 				}
 			}
@@ -84,7 +83,7 @@ func Launch(args []string) (code int, err error, launched bool) {
 					folders = append(folders, own)
 				}
 			}
-			env[i] = "PATH=" + strings.Join(folders, ":")
+			env[i] = "PATH=" + plain.Join(folders, ":")
 		}
 	}
 	file := "/" + inner
@@ -104,8 +103,9 @@ func startedAs() (string, bool) {
 	if err != nil {
 		return "", false
 	}
+	at := func(b []byte) uint64 { return *(*uint64)(unsafe.Pointer(unsafe.SliceData(b))) } // a word of it
 	for ; len(vector) >= 2*word; vector = vector[2*word:] {
-		if binary.NativeEndian.Uint64(vector) != execFn {
+		if at(vector) != execFn {
 			continue
 		}
 		memory, err := os.Open("/proc/self/mem")
@@ -114,13 +114,13 @@ func startedAs() (string, bool) {
 		}
 		defer memory.Close()
 		text := make([]byte, 4096) // PATH_MAX
-		n, _ := memory.ReadAt(text, int64(binary.NativeEndian.Uint64(vector[word:])))
-		end := bytes.IndexByte(text[:n], 0)
+		n, _ := memory.ReadAt(text, int64(at(vector[word:])))
+		end := slices.Index(text[:n], 0)
 		if end <= 0 {
 			return "", false
 		}
 		file := string(text[:end])
-		if strings.HasPrefix(file, "/") {
+		if plain.HasPrefix(file, "/") {
 			return file, true
 		}
 		dir, err := os.Getwd()

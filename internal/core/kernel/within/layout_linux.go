@@ -5,8 +5,8 @@ import (
 	"os"
 	"path"
 	"slices"
-	"strings"
 
+	"app.example/trammel/internal/core/base/plain"
 	"app.example/trammel/internal/core/kernel/unix"
 )
 
@@ -103,11 +103,11 @@ func closedLayout(v View, h machine) (out []shown, err error) {
 		if x.from == "/" {
 			return nil, errors.New("the folder / cannot be shown in a sealed root: keep the project in a folder of its own")
 		}
-		named[i].at = strings.TrimPrefix(x.from, "/")
+		named[i].at = plain.TrimPrefix(x.from, "/")
 	}
 	for _, at := range v.Hide {
 		if h.Has(at) {
-			named = append(named, shown{at: strings.TrimPrefix(at, "/")})
+			named = append(named, shown{at: plain.TrimPrefix(at, "/")})
 		}
 	}
 	// What lies in a folder that shows too comes after it.
@@ -142,7 +142,7 @@ func (thisMachine) Has(path string) bool {
 }
 
 func (thisMachine) Terminal() string {
-	if tty, err := os.Readlink("/proc/self/fd/0"); err == nil && strings.HasPrefix(tty, "/dev/pts/") {
+	if tty, err := os.Readlink("/proc/self/fd/0"); err == nil && plain.HasPrefix(tty, "/dev/pts/") {
 		return tty
 	}
 	return ""

@@ -2,13 +2,13 @@ package within
 
 import (
 	"errors"
-	"fmt"
 	"os"
 	"path"
 	"slices"
-	"strings"
+	"strconv"
 	"syscall"
 
+	"app.example/trammel/internal/core/base/plain"
 	"app.example/trammel/internal/core/kernel/unix"
 )
 
@@ -115,7 +115,7 @@ func (p *program) holdAll(list []shown) (out []mounted, err error) {
 		case x.file && info.IsDir():
 			continue
 		}
-		m := mounted{at: strings.TrimPrefix(x.at, "/"), file: !info.IsDir()}
+		m := mounted{at: plain.TrimPrefix(x.at, "/"), file: !info.IsDir()}
 		m.slot = p.hold(x.from, x.flags, x.lack)
 		out = append(out, m)
 	}
@@ -145,7 +145,7 @@ func (p *program) hold(from string, attributes uint64, lack lack) (slot int) {
 func unwrap(err error) error {
 	var at *os.PathError
 	if errors.As(err, &at) {
-		return fmt.Errorf("%s: %w", at.Path, at.Err)
+		return &because{at.Path + ": ", at.Err}
 	}
 	return err
 }
@@ -154,7 +154,7 @@ func unwrap(err error) error {
 func (p *program) place(m mounted) {
 	taken := "/" + m.at + " lies where the root's own system shows: keep projects and Trammel's folders out of /usr, /etc and /opt"
 	for at := 0; ; at++ {
-		next := strings.IndexByte(m.at[at:], '/')
+		next := plain.IndexByte(m.at[at:], '/')
 		if next < 0 {
 			break
 		}
@@ -199,13 +199,13 @@ func (p *program) link(target, at string) *call {
 // mount mounts a file system of the kernel's own.
 func (p *program) mount(kind, at string, flags uintptr, options string) {
 	k := p.text(kind)
-	p.do("mounting /"+strings.TrimPrefix(at, "/"), syscall.SYS_MOUNT, k, p.text(at), k, flags, p.text(options)).deny = true
+	p.do("mounting /"+plain.TrimPrefix(at, "/"), syscall.SYS_MOUNT, k, p.text(at), k, flags, p.text(options)).deny = true
 }
 
 // set sets attributes of a mount.
 func (p *program) set(at string, attributes uint64) {
 	attr, size := p.attributes(attributes)
-	p.do("closing /"+strings.TrimPrefix(at, "."), unix.SYS_MOUNT_SETATTR, atFolder, p.text(at), 0, attr, size)
+	p.do("closing /"+plain.TrimPrefix(at, "."), unix.SYS_MOUNT_SETATTR, atFolder, p.text(at), 0, attr, size)
 }
 
 // skeleton makes the folders that a view mounts things on.
@@ -280,7 +280,7 @@ func (p *program) closeProc() error {
 	}
 	for _, e := range entries {
 		name := e.Name()
-		if strings.Trim(name, "0123456789") == "" {
+		if number(name) {
 			continue
 		}
 		at := "proc/" + name
@@ -315,28 +315,34 @@ func (p *program) closeProc() error {
 	return nil
 }
 
+// number tells whether a name is one of a process.
+func number(name string) bool {
+	_, err := strconv.ParseUint(name, 10, 64)
+	return err == nil
+}
+
 // identity writes who the caller is, and shows that in place of the root's own
 // list of users.
 func (p *program) identity(root string, env []string) {
 	user, home := "", ""
 	for _, line := range env {
-		if value, ok := strings.CutPrefix(line, "USER="); ok {
+		if value, ok := plain.CutPrefix(line, "USER="); ok {
 			user = value
 		}
-		if value, ok := strings.CutPrefix(line, "HOME="); ok {
+		if value, ok := plain.CutPrefix(line, "HOME="); ok {
 			home = value
 		}
 	}
-	if user == "" || strings.ContainsAny(user, ":\n") || user == "root" {
+	if user == "" || plain.ContainsAny(user, ":\n") || user == "root" {
 		user = "user"
 	}
-	if home == "" || strings.ContainsAny(home, ":\n") {
+	if home == "" || plain.ContainsAny(home, ":\n") {
 		home = "/"
 	}
 	uid, gid := inner()
 	for _, x := range [][2]string{
-		{"passwd", fmt.Sprintf("root:x:0:0:root:/root:/bin/sh\n%s:x:%d:%d::%s:/bin/bash\nnobody:x:65534:65534:nobody:/:/bin/sh\n", user, uid, gid, home)},
-		{"group", fmt.Sprintf("root:x:0:\n%s:x:%d:\nnogroup:x:65534:\n", user, gid)},
+		{"passwd", "root:x:0:0:root:/root:/bin/sh\n" + user + ":x:" + strconv.Itoa(uid) + ":" + strconv.Itoa(gid) + "::" + home + ":/bin/bash\nnobody:x:65534:65534:nobody:/:/bin/sh\n"},
+		{"group", "root:x:0:\n" + user + ":x:" + strconv.Itoa(gid) + ":\nnogroup:x:65534:\n"},
 	} {
 		at := "etc/" + x[0]
 		if _, err := os.Stat(path.Join(root, at)); err != nil {

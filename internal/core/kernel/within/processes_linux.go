@@ -2,23 +2,23 @@ package within
 
 import (
 	"cmp"
-	"fmt"
 	"maps"
 	"os"
 	"slices"
 	"strconv"
-	"strings"
+
+	"app.example/trammel/internal/core/base/plain"
 )
 
 // Started is when a process began; ok is false when it has ended, also when nobody has
 // asked for its exit code yet. One whose first thread has ended goes on for as long as another does:
 // the init of a namespace that ends waits so for everything in it (proc_pid_stat(5), fields 3, 20 and 22).
 func Started(pid int) (ticks uint64, ok bool) {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	b, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
 	if err != nil {
 		return 0, false
 	}
-	f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
+	f := plain.Fields(string(b[plain.LastIndexByte(string(b), ')')+1:]))
 	if len(f) < 20 || f[0] == "X" {
 		return 0, false
 	}
@@ -32,11 +32,11 @@ func Started(pid int) (ticks uint64, ok bool) {
 // Starved tells whether a process wants to run, and has had next to no time to: on a machine
 // that is busy, its silence says nothing (proc_pid_stat(5), fields 3, 14 and 15).
 func Starved(pid int) bool {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	b, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
 	if err != nil {
 		return false
 	}
-	f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
+	f := plain.Fields(string(b[plain.LastIndexByte(string(b), ')')+1:]))
 	if len(f) < 14 || f[0] != "R" {
 		return false
 	}
@@ -56,17 +56,17 @@ func Children(pid int) []int {
 // Listed asks the kernel, which tells where it was built to (CONFIG_PROC_CHILDREN). Each
 // thread has children of its own.
 func Listed(pid int) (out []int, told bool) {
-	tasks, err := os.ReadDir(fmt.Sprintf("/proc/%d/task", pid))
+	tasks, err := os.ReadDir("/proc/" + strconv.Itoa(pid) + "/task")
 	if err != nil {
 		return nil, true // it is gone
 	}
 	for _, t := range tasks {
-		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%s/children", pid, t.Name()))
+		b, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/task/" + t.Name() + "/children")
 		if err != nil {
 			continue
 		}
 		told = true
-		for text := range strings.FieldsSeq(string(b)) {
+		for _, text := range plain.Fields(string(b)) {
 			if child, err := strconv.Atoi(text); err == nil {
 				out = append(out, child)
 			}
@@ -88,11 +88,11 @@ func Scanned(pid int) []int {
 		if err != nil {
 			continue
 		}
-		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", child))
+		b, err := os.ReadFile("/proc/" + strconv.Itoa(child) + "/stat")
 		if err != nil {
 			continue
 		}
-		f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
+		f := plain.Fields(string(b[plain.LastIndexByte(string(b), ')')+1:]))
 		if len(f) < 20 || f[1] != strconv.Itoa(pid) {
 			continue
 		}

@@ -1,16 +1,16 @@
 package within
 
 import (
-	"encoding/binary"
 	"errors"
-	"fmt"
 	"os"
 	"path"
 	"runtime"
-	"strings"
+	"strconv"
 	"sync"
 	"syscall"
+	"unsafe"
 
+	"app.example/trammel/internal/core/base/plain"
 	"app.example/trammel/internal/core/kernel/unix"
 )
 
@@ -18,8 +18,18 @@ import (
 type NotGiven struct{ Reason error }
 
 func (n *NotGiven) Error() string {
-	return Needs + n.Reason.Error() + "\n  " + strings.ReplaceAll(Allow, "\n", "\n  ")
+	return Needs + n.Reason.Error() + "\n  " + plain.ReplaceAll(Allow, "\n", "\n  ")
 }
+
+// because is an error with what the system said.
+type because struct {
+	what  string
+	errno error
+}
+
+func (b *because) Error() string { return b.what + b.errno.Error() }
+
+func (b *because) Unwrap() error { return b.errno }
 
 // Entered is a process that was forked to set a view up and run a command in it.
 type Entered struct {
@@ -114,16 +124,16 @@ func Start(o Order, argv, env []string, files [3]*os.File) (*Entered, error) {
 
 // lookedUp are the files that a command may be, inside: by its path, or of the PATH.
 func lookedUp(command string, env []string) (paths []string, looked bool) {
-	if strings.Contains(command, "/") {
+	if plain.Contains(command, "/") {
 		return []string{command}, false
 	}
 	list := ""
 	for _, line := range env {
-		if value, ok := strings.CutPrefix(line, "PATH="); ok {
+		if value, ok := plain.CutPrefix(line, "PATH="); ok {
 			list = value
 		}
 	}
-	for _, dir := range strings.Split(list, ":") {
+	for _, dir := range plain.Split(list, ':') {
 		paths = append(paths, path.Join(dir, command))
 	}
 	return paths, true
@@ -164,13 +174,15 @@ func enter(p *program, v View) (*Entered, error) {
 // NoCommand is the error of a command that is not there, inside.
 type NoCommand struct{ Name string }
 
-func (n *NoCommand) Error() string { return fmt.Sprintf("there is no command %q in this root", n.Name) }
+func (n *NoCommand) Error() string {
+	return "there is no command " + strconv.Quote(n.Name) + " in this root"
+}
 
 // next reads the next record; ok is false when there is none any more.
 func (e *Entered) next() (kind, which int, errno syscall.Errno, ok bool) {
-	var raw [recordSize]byte // written in one piece (pipe(7), PIPE_BUF)
+	var record [3]int32 // written in one piece (pipe(7), PIPE_BUF)
 	for {
-		n, err := syscall.Read(e.report, raw[:])
+		n, err := syscall.Read(e.report, unsafe.Slice((*byte)(unsafe.Pointer(&record)), recordSize))
 		if err == unix.EINTR {
 			continue
 		}
@@ -179,8 +191,7 @@ func (e *Entered) next() (kind, which int, errno syscall.Errno, ok bool) {
 		}
 		break
 	}
-	word := func(i int) int { return int(int32(binary.NativeEndian.Uint32(raw[4*i:]))) }
-	return word(0), word(1), syscall.Errno(word(2)), true
+	return int(record[0]), int(record[1]), syscall.Errno(record[2]), true
 }
 
 // Began waits until the command is started, or says why it was not.
@@ -193,7 +204,7 @@ func (e *Entered) Began() error {
 		return errors.New("the process that was to run it ended")
 	case kind == callFailed:
 		c := e.what.calls[which]
-		err := fmt.Errorf("%s: %w", c.what, errno)
+		err := &because{c.what + ": ", errno}
 		switch {
 		case errno == unix.ENOSYS:
 			return errors.New("this kernel is too old for sealed roots: they need Linux 5.12")
@@ -219,13 +230,13 @@ func notStarted(command, root, file string, errno syscall.Errno) error {
 			defer f.Close()
 			line := make([]byte, 256)
 			n, _ := f.Read(line)
-			first, _, _ := strings.Cut(string(line[:n]), "\n")
-			if words := strings.Fields(strings.TrimPrefix(first, "#!")); strings.HasPrefix(first, "#!") && len(words) > 0 {
-				return fmt.Errorf("%s cannot be started: it is a script for %s, which is not in this root", command, words[0])
+			first, _, _ := plain.Cut(string(line[:n]), "\n")
+			if words := plain.Fields(plain.TrimPrefix(first, "#!")); plain.HasPrefix(first, "#!") && len(words) > 0 {
+				return errors.New(command + " cannot be started: it is a script for " + words[0] + ", which is not in this root")
 			}
 		}
 	}
-	return fmt.Errorf("%s cannot be started: %w", command, errno)
+	return &because{command + " cannot be started: ", errno}
 }
 
 // Run runs a command in a view, on this process's terminal and files, and returns its exit

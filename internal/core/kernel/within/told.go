@@ -5,7 +5,8 @@ import (
 	"io"
 	"os"
 	"strconv"
-	"strings"
+
+	"app.example/trammel/internal/core/base/plain"
 )
 
 // What a process is told comes as netstrings (D. J. Bernstein, "Netstrings", 1997): the length in
@@ -24,7 +25,7 @@ var errTold = errors.New("what it was told is cut")
 
 func unpack(raw []byte) (words []string, err error) {
 	for text := string(raw); text != ""; {
-		length, rest, ok := strings.Cut(text, ":")
+		length, rest, ok := plain.Cut(text, ":")
 		n, err := strconv.Atoi(length)
 		if !ok || err != nil || n < 0 || n >= len(rest) || rest[n] != ',' {
 			return nil, errTold

@@ -1,13 +1,13 @@
 package within
 
 import (
-	"fmt"
 	"os"
 	"runtime"
-	"strings"
+	"strconv"
 	"syscall"
 	"unsafe"
 
+	"app.example/trammel/internal/core/base/plain"
 	"app.example/trammel/internal/core/kernel/unix"
 )
 
@@ -58,7 +58,7 @@ func Init(forward func(group int)) {
 	}
 	report := os.NewFile(InitReport, "report")
 	fail := func(what string, err error) {
-		fmt.Fprintf(report, "error %s: %v\n", what, err)
+		_, _ = report.WriteString("error " + what + ": " + err.Error() + "\n")
 		os.Exit(127)
 	}
 	told, err := specFrom(os.NewFile(InitSpec, "spec"))
@@ -77,7 +77,7 @@ func Init(forward func(group int)) {
 	if err != nil {
 		fail("start", &os.PathError{Op: "fork/exec", Path: told.Path, Err: err})
 	}
-	fmt.Fprintln(report, "ok")
+	_, _ = report.WriteString("ok\n")
 	go func() {
 		control, one := os.NewFile(InitControl, "control"), make([]byte, 1)
 		for {
@@ -110,7 +110,7 @@ func Init(forward func(group int)) {
 			if status.Signaled() {
 				code, signalled = 0, int(status.Signal())
 			}
-			fmt.Fprintf(report, "exit %d %d %q\n", code, signalled, left())
+			_, _ = report.WriteString("exit " + strconv.Itoa(code) + " " + strconv.Itoa(signalled) + " " + strconv.Quote(left()) + "\n")
 			endAll(told.Adopt)
 			os.Exit(0)
 		}
@@ -120,9 +120,9 @@ func Init(forward func(group int)) {
 // left is the name of a process that is still there when the command has ended.
 func left() string {
 	for _, pid := range Children(os.Getpid()) {
-		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+		b, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/comm")
 		if _, alive := Started(pid); alive && err == nil {
-			return strings.TrimSpace(string(b))
+			return plain.TrimSpace(string(b))
 		}
 	}
 	return ""
