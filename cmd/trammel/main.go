@@ -43,16 +43,21 @@ func main() {
 	// it gives back.
 	debug.SetGCPercent(400)
 	eachCollection(func(live uint64) (more bool) {
-		if live < muchHeld {
-			return true
+		switch {
+		case live < muchHeld:
+		case live < 2*muchHeld:
+			debug.SetGCPercent(200)
+		default:
+			debug.SetGCPercent(100)
+			return false
 		}
-		debug.SetGCPercent(100)
-		return false
+		return true
 	})
 	os.Exit(cli.Main(os.Args))
 }
 
-// muchHeld is how many bytes a command may hold before it collects as often as any program does.
+// muchHeld is how many bytes a command may hold before it collects more often, and twice that before it
+// collects as often as any program does.
 const muchHeld = 48 << 20
 
 // eachCollection calls f after each collection of memory, with what was held then in bytes, for as

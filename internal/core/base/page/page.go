@@ -67,6 +67,7 @@ type Entry struct {
 	Name  string
 	Key   Span
 	Value *Value
+	asked bool
 }
 
 // Table is a table; Entries are in the order of the document.
@@ -75,6 +76,32 @@ type Table struct {
 	Entries []*Entry
 	Span    Span // its header, or its opening brace
 	asked   []string
+	index   map[string]*Entry // of the first so many entries, where there are many
+	indexed int
+}
+
+// few is how many entries are looked through one by one.
+const few = 16
+
+// entry is the first of a name; nil when there is none.
+func (t *Table) entry(name string) *Entry {
+	if len(t.Entries) <= few {
+		for _, e := range t.Entries {
+			if e.Name == name {
+				return e
+			}
+		}
+		return nil
+	}
+	if t.index == nil {
+		t.index = make(map[string]*Entry, len(t.Entries))
+	}
+	for ; t.indexed < len(t.Entries); t.indexed++ {
+		if e := t.Entries[t.indexed]; t.index[e.Name] == nil {
+			t.index[e.Name] = e
+		}
+	}
+	return t.index[name]
 }
 
 // Parse reads a document. A page with a syntax fault comes back with that fault
@@ -144,20 +171,16 @@ func (t *Table) descend(name string, key Span, fresh bool) *Table {
 	sub := func() *Value {
 		return &Value{Kind: Tab, Span: key, Table: &Table{Name: join(t.Name, name), Span: key}}
 	}
-	for _, e := range t.Entries {
-		if e.Name != name {
-			continue
-		}
+	if e := t.entry(name); e != nil {
 		if e.Value.Kind == Array {
 			if fresh || len(e.Value.Items) == 0 {
 				e.Value.Items = append(e.Value.Items, sub())
 			}
 			return e.Value.Items[len(e.Value.Items)-1].Table
 		}
-		if e.Value.Table != nil {
+		if e.Value.Table != nil { // anything else the decoder has refused before
 			return e.Value.Table
 		}
-		break // the decoder has refused this before
 	}
 	v := sub()
 	table := v.Table
@@ -267,21 +290,24 @@ func (p *Page) Err() error {
 
 // Get is the value of a key, nil when it is not there. The key counts as known.
 func (t *Table) Get(name string) *Value {
-	if !slices.Contains(t.asked, name) {
+	e := t.entry(name)
+	if e == nil {
+		if !slices.Contains(t.asked, name) {
+			t.asked = append(t.asked, name)
+		}
+		return nil
+	}
+	if !e.asked {
+		e.asked = true
 		t.asked = append(t.asked, name)
 	}
-	for _, e := range t.Entries {
-		if e.Name == name {
-			return e.Value
-		}
-	}
-	return nil
+	return e.Value
 }
 
 // Close reports every key that nobody asked for.
 func (p *Page) Close(t *Table) {
 	for _, e := range t.Entries {
-		if slices.Contains(t.asked, e.Name) {
+		if e.asked {
 			continue
 		}
 		where := "in " + cmp.Or(p.About, "a declaration")

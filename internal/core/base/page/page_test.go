@@ -1,6 +1,8 @@
 package page
 
 import (
+	"fmt"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -80,4 +82,33 @@ func FuzzParse(f *testing.F) {
 			_ = err.Error()
 		}
 	})
+}
+
+// A table of many entries is read as one of few.
+func TestATableOfManyEntries(t *testing.T) {
+	var text strings.Builder
+	for i := range 100 {
+		fmt.Fprintf(&text, "[tool.t%d]\nversion = \"%d\"\n", i, i)
+	}
+	text.WriteString("[[lane]]\nn = 1\n[[lane]]\nn = 2\n")
+	p := Parse("many.toml", []byte(text.String()))
+	tools := p.Table(p.Root, "tool")
+	for i := range 100 {
+		if got := p.Text(p.Table(tools, fmt.Sprintf("t%d", i)), "version"); got != strconv.Itoa(i) {
+			t.Errorf("t%d is %q", i, got)
+		}
+	}
+	if p.Table(tools, "t100") != nil || len(p.Tables(p.Root, "lane")) != 2 {
+		t.Error("there is more or less than was written")
+	}
+	p.Close(tools)
+	if found := p.Findings; len(found) != 0 {
+		t.Errorf("what was asked for is not known: %v", found)
+	}
+	unasked := Parse("many.toml", []byte(text.String()))
+	unasked.Table(unasked.Root, "tool").Get("t5")
+	unasked.Close(unasked.Table(unasked.Root, "tool"))
+	if found := unasked.Findings; len(found) != 99 {
+		t.Errorf("%d keys were not asked for, not 99", len(found))
+	}
 }
