@@ -65,16 +65,19 @@ func findAction(ctx context.Context, c *cli.Command) error {
 	}
 	s := screen(c)
 	web := client(p, c.Bool("offline"))
-	tools, err := resolve.Tools(ctx, p.Declaration, machine(p), web)
-	if err != nil {
-		return err
-	}
 	word := c.Args().First()
 	if set, library, ok := declare.LibraryName(word); ok && !strings.HasPrefix(word, "@") {
 		return findLibrary(ctx, c, s, p, set, library)
 	}
-	exact := slices.ContainsFunc(tools, func(k resolve.Known) bool { return k.Name == word })
+	exact, err := resolve.Has(ctx, p.Declaration, machine(p), web, word)
+	if err != nil {
+		return err
+	}
 	if !exact {
+		tools, err := resolve.Tools(ctx, p.Declaration, machine(p), web)
+		if err != nil {
+			return err
+		}
 		return findTools(ctx, c, s, p, tools, word)
 	}
 	lists, err := versionsOf(ctx, c, p, web, word)

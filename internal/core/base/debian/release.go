@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -22,18 +23,30 @@ import (
 
 // Release is a suite's InRelease file, whose signature holds.
 type Release struct {
-	Suite      string
-	Codename   string
-	Date       time.Time
-	ValidUntil time.Time // zero: without end
-	ByHash     bool
-	Files      map[string]File // path below the suite → size and digest
+	Suite      string          `json:"suite"`
+	Codename   string          `json:"codename"`
+	Date       time.Time       `json:"date"`
+	ValidUntil time.Time       `json:"valid-until"` // zero: without end
+	ByHash     bool            `json:"by-hash"`
+	Files      map[string]File `json:"files"` // path below the suite → size and digest
 }
 
 // File is a file that a release vouches for.
 type File struct {
-	Size   int64
-	SHA256 string // hex
+	Size   int64  `json:"size"`
+	SHA256 string `json:"sha256"` // hex
+}
+
+// Indexes is the release with no file but the indexes of packages that run somewhere.
+func (r *Release) Indexes() *Release {
+	out := *r
+	out.Files = map[string]File{}
+	for name, f := range r.Files {
+		if strings.Contains(name, "/binary-") && strings.HasPrefix(path.Base(name), "Packages") {
+			out.Files[name] = f
+		}
+	}
+	return &out
 }
 
 // Keyring is a set of OpenPGP keys, and where they were read from.
@@ -99,15 +112,6 @@ func ReadRelease(raw []byte, keys *Keyring, now time.Time) (*Release, error) {
 		return nil, fmt.Errorf("its signature is damaged: %w", err)
 	}
 	if err := verify(block.Bytes, signatures, keys, now); err != nil {
-		return nil, err
-	}
-	return parseRelease(block.Plaintext)
-}
-
-// ReadTrusted reads an InRelease file whose signature was checked before.
-func ReadTrusted(raw []byte) (*Release, error) {
-	block, err := signedBlock(raw)
-	if err != nil {
 		return nil, err
 	}
 	return parseRelease(block.Plaintext)

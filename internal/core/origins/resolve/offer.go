@@ -178,6 +178,28 @@ func Tools(ctx context.Context, d *declare.Declaration, m *source.Machine, clien
 	return out, nil
 }
 
+// Has tells whether a tool is among Tools: no card is read for that.
+func Has(ctx context.Context, d *declare.Declaration, m *source.Machine, client *fetch.Client, name string) (bool, error) {
+	if card.Ships(name) {
+		return true, nil
+	}
+	r := looker(d, m, client)
+	for _, s := range d.Sources {
+		if s.Kind != "catalog" {
+			continue
+		}
+		x := r.open(s.Name)
+		if x.err != nil {
+			return false, x.err
+		}
+		names, err := x.source.(*source.Catalog).Tools(ctx)
+		if err != nil || slices.Contains(names, name) {
+			return err == nil, err
+		}
+	}
+	return false, nil
+}
+
 // Renewal is what could be renewed of one locked toolchain.
 type Renewal struct {
 	Tool    string

@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -199,9 +200,9 @@ func (s *debianArchive) keys(suite string) (*debian.Keyring, error) {
 	return keys, nil
 }
 
-// checked is a release that is signed, of the right suite and not stale. That a
-// file was signed by the keys in force is remembered: reading keys takes longer than
-// all the rest of a look-up.
+// checked is a release that is signed, of the right suite and not stale. That a file of these bytes
+// was signed by the keys in force is remembered, with what it says of indexes: reading keys and the
+// file takes longer than all the rest of a look-up.
 func (s *debianArchive) checked(raw []byte, suite string) (*debian.Release, error) {
 	now := time.Now()
 	sum := sha256.Sum256(raw)
@@ -209,15 +210,17 @@ func (s *debianArchive) checked(raw []byte, suite string) (*debian.Release, erro
 	trust := s.trust(suite)
 	var r *debian.Release
 	var err error
-	if s.client.NoteOf(memo) == trust {
-		r, err = debian.ReadTrusted(raw)
-	} else {
+	said, known := strings.CutPrefix(s.client.NoteOf(memo), trust+"\n")
+	if !known || json.Unmarshal([]byte(said), &r) != nil {
 		keys, keyErr := s.keys(suite)
 		if keyErr != nil {
 			return nil, keyErr
 		}
 		if r, err = debian.ReadRelease(raw, keys, now); err == nil {
-			s.client.KeepNote(memo, trust)
+			r = r.Indexes()
+			if said, err := json.Marshal(r); err == nil {
+				s.client.KeepNote(memo, trust+"\n"+string(said))
+			}
 		}
 	}
 	if err != nil {

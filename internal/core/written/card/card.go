@@ -6,6 +6,7 @@ package card
 
 import (
 	"embed"
+	"io/fs"
 	"maps"
 	"path"
 	"regexp"
@@ -86,6 +87,12 @@ func Builtin(name string) (*Card, bool) {
 		panic(err) // a test reads every built-in card
 	}
 	return c, true
+}
+
+// Ships tells whether a card of that name ships with the program.
+func Ships(name string) bool {
+	_, err := fs.Stat(builtin, "builtin/"+name+".toml")
+	return err == nil
 }
 
 // BuiltinNames lists the tools with a card in the program.
