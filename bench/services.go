@@ -141,7 +141,7 @@ func rowsOf(rows ...row) []row { return rows }
 
 // many are rows of many services: the figure is what each takes beyond a bare fork.
 func (b *workshop) many(string) (rows []row, err error) {
-	for _, n := range []int{10, 100, 200} {
+	for _, n := range []int{10, 100, 200, 1000} {
 		var many strings.Builder
 		for i := range n {
 			fmt.Fprintf(&many, "\n[service.s%d]\nrun = [\"sleep\", \"1000\"]\n", i)
@@ -150,7 +150,7 @@ func (b *workshop) many(string) (rows []row, err error) {
 		if err != nil {
 			return nil, err
 		}
-		start := compare(fmt.Sprintf("start %d services", n), "a bare fork and 5 ms for each", 0.8, 5, run("start"), func() error {
+		start := compare(fmt.Sprintf("start %d services", n), "a bare fork and 5 ms for each", 0.8, max(2, min(5, 1000/n)), run("start"), func() error {
 			var all []*exec.Cmd
 			for range n {
 				cmd := exec.Command("sleep", "1000")

@@ -73,8 +73,8 @@ func planIn(folder string, environ []string) (p kept.Plan, dir string, ok bool) 
 func variables(environ []string) func(name string) (value string, ok bool) {
 	return func(name string) (value string, ok bool) {
 		for _, line := range environ {
-			if n, v, found := plain.Cut(line, "="); found && n == name {
-				value, ok = v, true // the last one counts, as for the shells
+			if len(line) > len(name) && line[len(name)] == '=' && line[:len(name)] == name {
+				value, ok = line[len(name)+1:], true // the last one counts, as for the shells
 			}
 		}
 		return value, ok
@@ -95,7 +95,9 @@ func regular(path string) ([]byte, error) {
 	if err != nil || !info.Mode().IsRegular() || info.Size() > most {
 		return nil, os.ErrInvalid
 	}
-	return io.ReadAll(io.LimitReader(f, most))
+	raw := make([]byte, info.Size()) // it is written whole: one that grows is none
+	_, err = io.ReadFull(f, raw)
+	return raw, err
 }
 
 // placesOf are where Trammel keeps things, as package place says.

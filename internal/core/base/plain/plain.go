@@ -27,6 +27,9 @@ func LastIndexByte(s string, c byte) int {
 
 // Index is where the first part is in s, or -1.
 func Index(s, part string) int {
+	if len(part) == 1 {
+		return IndexByte(s, part[0])
+	}
 	for i := 0; i+len(part) <= len(s); i++ {
 		if s[i:i+len(part)] == part {
 			return i
