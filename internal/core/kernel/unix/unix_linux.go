@@ -112,9 +112,6 @@ func Close(fd int) error { return syscall.Close(fd) }
 // CloseOnExec keeps a descriptor from commands that are started.
 func CloseOnExec(fd int) { syscall.CloseOnExec(fd) }
 
-// Exec becomes another program.
-func Exec(path string, argv, env []string) error { return syscall.Exec(path, argv, env) }
-
 // Getpid is this process's id.
 func Getpid() int { return syscall.Getpid() }
 
@@ -143,49 +140,9 @@ func Mount(source, target, kind string, flags uintptr, data string) error {
 	return syscall.Mount(source, target, kind, flags, data)
 }
 
-// Unmount detaches one.
-func Unmount(target string, flags int) error { return syscall.Unmount(target, flags) }
-
-// PivotRoot changes the root of the mount namespace.
-func PivotRoot(fresh, old string) error { return syscall.PivotRoot(fresh, old) }
-
 // Prctl changes what this process may (prctl(2)).
 func Prctl(option int, a, b, c, d uintptr) error {
 	_, _, errno := syscall.Syscall6(syscall.SYS_PRCTL, uintptr(option), a, b, c, d, 0)
-	return failed(errno)
-}
-
-// OpenTree takes hold of a mount (open_tree(2)).
-func OpenTree(dir int, path string, flags uint) (int, error) {
-	p, err := syscall.BytePtrFromString(path)
-	if err != nil {
-		return -1, err
-	}
-	fd, _, errno := syscall.Syscall(SYS_OPEN_TREE, uintptr(dir), uintptr(unsafe.Pointer(p)), uintptr(flags))
-	return int(fd), failed(errno)
-}
-
-// MoveMount attaches a mount that is held (move_mount(2)).
-func MoveMount(fromDir int, from string, toDir int, to string, flags int) error {
-	f, err := syscall.BytePtrFromString(from)
-	if err != nil {
-		return err
-	}
-	t, err := syscall.BytePtrFromString(to)
-	if err != nil {
-		return err
-	}
-	_, _, errno := syscall.Syscall6(SYS_MOVE_MOUNT, uintptr(fromDir), uintptr(unsafe.Pointer(f)), uintptr(toDir), uintptr(unsafe.Pointer(t)), uintptr(flags), 0)
-	return failed(errno)
-}
-
-// MountSetattr changes the attributes of mounts (mount_setattr(2)).
-func MountSetattr(dir int, path string, flags uint, attr *MountAttr) error {
-	p, err := syscall.BytePtrFromString(path)
-	if err != nil {
-		return err
-	}
-	_, _, errno := syscall.Syscall6(SYS_MOUNT_SETATTR, uintptr(dir), uintptr(unsafe.Pointer(p)), uintptr(flags), uintptr(unsafe.Pointer(attr)), unsafe.Sizeof(*attr), 0)
 	return failed(errno)
 }
 

@@ -34,7 +34,8 @@ type call struct {
 // anyError among the errors of a call that are none.
 const anyError = ^uintptr(0)
 
-// program is all that a forked process does. Its memory is of the heap and stays where it is.
+// program is all that a forked process does. It lives on in an Entered, so that its memory is of the
+// heap, where nothing moves.
 type program struct {
 	calls []call
 	slots []int
@@ -114,9 +115,6 @@ func (p *program) attributes(set uint64) (at, size uintptr) {
 	p.held = append(p.held, attr)
 	return uintptr(unsafe.Pointer(attr)), unsafe.Sizeof(*attr)
 }
-
-// forking is the program that is being forked: it is of the heap for that it is kept here.
-var forking *program
 
 // fork forks this thread, for namespaces as flags say (clone(2)); the other one plays the program
 // and does not return.

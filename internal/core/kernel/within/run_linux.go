@@ -155,9 +155,7 @@ func enter(p *program, v View) (*Entered, error) {
 	}
 	runtime.LockOSThread()
 	syscall.ForkLock.Lock()
-	forking = p
 	pid, errno := fork(p, flags)
-	forking = nil
 	syscall.ForkLock.Unlock()
 	e := &Entered{pid: int(pid), what: p, root: v.Root, report: report[0], hear: hear[1]}
 	_, _ = unix.Close(report[1]), unix.Close(hear[0])
