@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -90,7 +91,7 @@ func (b *workshop) archive() ([]row, error) {
 		return exec.Command("sh", append([]string{"-c", script, into}, archives...)...).Run()
 	}
 	rows = append(rows, compare(fmt.Sprintf("unpack, hash, keep and merge %d packages", len(packages)), "dpkg-deb -x, two at a time", 1.1, 3, ours, dpkg))
-	// One root more of the same parts, against copying hard links.
+	// One root more of the same parts, against copying hard links of as many files.
 	var trees []string
 	for _, p := range packages {
 		found, _ := filepath.Glob(filepath.Join(home, "data/store/*-"+p.Name+"-"+p.Version))
@@ -105,8 +106,14 @@ func (b *workshop) archive() ([]row, error) {
 		}
 		return at(home, "fit", "--offline", "--approve")()
 	}
+	// Of trees of its own: a link more to a file of the store moves its time of change, and the next
+	// root would read it, to see whether it is as it was.
+	own := b.path("trees")
+	if err := exec.Command("sh", append([]string{"-c", `mkdir "$0" && cp -a "$@" "$0/"`, own}, trees...)...).Run(); err != nil {
+		return nil, err
+	}
 	linked := func() error {
-		return exec.Command("sh", append([]string{"-c", `mkdir "$0" && for t in "$@"; do cp -al "$t" "$0/"; done`, b.next()}, trees...)...).Run()
+		return exec.Command("sh", "-c", `mkdir "$1" && for t in "$0"/*; do cp -al "$t" "$1/"; done`, own, b.next()).Run()
 	}
 	rows = append(rows, compare(fmt.Sprintf("make a root of %d packages", len(packages)), "cp -al of the same trees", 0.6, 10, remake, linked))
 	more, err := b.shipped(home, project, at)
@@ -133,11 +140,11 @@ func (b *workshop) shipped(home, project string, at func(home string, args ...st
 		return exec.Command("sh", "-c", `tar c -C "$0" . | tee "$1" | sha256sum`, root, b.next()).Run()
 	}
 	depot := b.path("depot")
-	stocked := at(home, "stock")
-	if err := put(filepath.Join(home, "config/sources.toml"), fmt.Appendf(nil, "[depot]\nurl = %q\n", depot)); err != nil {
+	settings := filepath.Join(home, "config/sources.toml")
+	if err := put(settings, fmt.Appendf(nil, "[depot]\nurl = %q\n", depot)); err != nil {
 		return nil, err
 	}
-	if err := stocked(); err != nil {
+	if err := errors.Join(at(home, "stock")(), os.Remove(settings)); err != nil { // the other rows know no depot
 		return nil, err
 	}
 	plain := b.path("root.tar")

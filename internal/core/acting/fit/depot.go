@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -13,8 +14,10 @@ import (
 
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/stored/depot"
 	"app.example/trammel/internal/core/stored/store"
@@ -75,6 +78,9 @@ func copied(ctx context.Context, s *checkout.State, o Options, w work) (bool, er
 	if !o.Depot.answers() || w.part.Tree == "" || w.part.Format == lock.RootFormat && w.part.Making != lock.Making {
 		return false, nil
 	}
+	if near(s, w) {
+		return false, nil
+	}
 	label := w.part.Label() + " " + w.part.Part.Version
 	system := w.part.Format == lock.RootFormat
 	var work errgroup.Group
@@ -97,6 +103,14 @@ func copied(ctx context.Context, s *checkout.State, o Options, w work) (bool, er
 		o.Depot.failed(ctx, label, err)
 	}
 	return false, nil
+}
+
+// near tells whether a root can be made of packages that are here, which takes links alone.
+func near(s *checkout.State, w work) bool {
+	if w.part.Format != lock.RootFormat || w.mend || s.Platform != platform.Here() || sandbox.Available() != nil {
+		return false
+	}
+	return !slices.ContainsFunc(s.Store.Complete(piecesOf(w.part)), func(d lock.PartOn) bool { return !s.Store.Has(d) || s.Store.Damaged(d) })
 }
 
 // named are the packages of a root whose lists of files say which commands an item has.

@@ -34,10 +34,7 @@ func (b bringing) makeRoot(ctx context.Context, w work) error {
 		return fault.New(fault.ErrUsage, "the root %s is locked as another version of Trammel makes it", w.part.Name).
 			Advise("Lock again, and commit: trammel lock\nThe packages stay as they are; what is made of them differs.")
 	}
-	var debs []lock.PartOn
-	for _, q := range (lock.Root{Packages: w.part.Packages}).List() {
-		debs = append(debs, q.Part(w.part.Docs))
-	}
+	debs := piecesOf(w.part)
 	if len(debs) == 0 {
 		return fault.New(fault.ErrUsage, "the lock has no packages for the root %s", w.part.Name).Advise("Lock again: trammel lock")
 	}
@@ -66,6 +63,14 @@ func (b bringing) makeRoot(ctx context.Context, w work) error {
 			Advise("Nothing of it was kept, and what was changed (%s) is fetched anew where it is wanted.\nA package of the source %q does that. Find out which, and take it out.", strings.Join(t.Packages, ", "), w.part.Name)
 	}
 	return err
+}
+
+// piecesOf are the packages that a root is made of.
+func piecesOf(root lock.PartOn) (debs []lock.PartOn) {
+	for _, q := range (lock.Root{Packages: root.Packages}).List() {
+		debs = append(debs, q.Part(root.Docs))
+	}
+	return debs
 }
 
 // ErrElsewhere is a part that only a machine of its own platform can make.
