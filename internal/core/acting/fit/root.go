@@ -10,6 +10,8 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"golang.org/x/sync/errgroup"
+
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
@@ -42,13 +44,21 @@ func (b bringing) makeRoot(ctx context.Context, w work) error {
 		return err
 	}
 	_, err := b.state.Store.Merge(ctx, w.part, w.mend, func(_ context.Context, fresh string) (tree.Manifest, error) {
-		var pieces []system.Piece
-		for _, d := range b.state.Store.Complete(slices.Clone(debs)) {
-			m, err := b.state.Store.Manifest(d)
-			if err != nil {
-				return nil, fmt.Errorf("the list of files of %s: %w", d.Label(), err)
-			}
-			pieces = append(pieces, system.Piece{Piece: merge.Piece{Name: d.Name, Version: d.Part.Version, Dir: b.state.Store.Path(d), Manifest: m}})
+		pieces := make([]system.Piece, len(debs))
+		var reading errgroup.Group
+		reading.SetLimit(runtime.GOMAXPROCS(0))
+		for i, d := range b.state.Store.Complete(slices.Clone(debs)) {
+			reading.Go(func() error {
+				m, err := b.state.Store.Manifest(d)
+				if err != nil {
+					return fmt.Errorf("the list of files of %s: %w", d.Label(), err)
+				}
+				pieces[i] = system.Piece{Piece: merge.Piece{Name: d.Name, Version: d.Part.Version, Dir: b.state.Store.Path(d), Manifest: m}}
+				return nil
+			})
+		}
+		if err := reading.Wait(); err != nil {
+			return nil, err
 		}
 		return system.Make(ctx, fresh, pieces, w.part.Files)
 	})

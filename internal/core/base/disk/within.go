@@ -186,6 +186,16 @@ func CreateOwn(path string) (*os.File, error) {
 // WriteWithin is Write of a name below a folder that somebody else filled: it goes
 // nowhere else, whatever links lie in the way (os.Root). Folders that are missing are made.
 func WriteWithin(dir, name string, content []byte, mode fs.FileMode) error {
+	return writeWithin(dir, name, content, mode, true)
+}
+
+// FillWithin is WriteWithin in a tree that is being made, which is made durable when it is whole
+// (SyncAll).
+func FillWithin(dir, name string, content []byte, mode fs.FileMode) error {
+	return writeWithin(dir, name, content, mode, false)
+}
+
+func writeWithin(dir, name string, content []byte, mode fs.FileMode, durable bool) error {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return err
@@ -201,12 +211,15 @@ func WriteWithin(dir, name string, content []byte, mode fs.FileMode) error {
 		return leaving(root, name, err)
 	}
 	defer folder.Close()
-	if err := commitAt(root, folder, name, content, mode); err != nil {
+	if err := commitAt(root, folder, name, content, mode, durable); err != nil {
 		var link *os.LinkError
 		if err = leaving(root, name, err); errors.As(err, &link) { // by a descriptor, which is no name for people
 			return &fs.PathError{Op: "write", Path: filepath.Join(dir, name), Err: link.Err}
 		}
 		return err
+	}
+	if !durable {
+		return nil
 	}
 	if err := folder.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) && !errors.Is(err, syscall.ENOTSUP) {
 		return err
@@ -216,14 +229,14 @@ func WriteWithin(dir, name string, content []byte, mode fs.FileMode) error {
 
 // commitAt writes a file into an open folder. By the folder's descriptor it has no name
 // until it is whole, where the system can do that.
-func commitAt(root *os.Root, folder *os.File, name string, content []byte, mode fs.FileMode) error {
+func commitAt(root *os.Root, folder *os.File, name string, content []byte, mode fs.FileMode, durable bool) error {
 	if held, ok := heldPath(folder); ok {
 		f, err := Create(filepath.Join(held, filepath.Base(name)))
 		if err != nil {
 			return err
 		}
 		defer f.Drop()
-		if _, err = f.Write(content); err == nil {
+		if _, err = f.Write(content); err == nil && durable {
 			err = f.Sync()
 		}
 		if err == nil {
@@ -240,7 +253,7 @@ func commitAt(root *os.Root, folder *os.File, name string, content []byte, mode 
 	if err == nil {
 		err = f.Chmod(mode)
 	}
-	if err == nil {
+	if err == nil && durable {
 		err = f.Sync()
 	}
 	f.Close()

@@ -9,12 +9,16 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 	"lukechampine.com/blake3"
 
@@ -101,7 +105,7 @@ func (b *Tree) own(name string, content []byte, kind tree.Type) error {
 	}
 	// A piece may have a link of this name, or a file that it shares with the store: both
 	// are replaced, never written into.
-	if err := disk.WriteWithin(b.Dir, name, content, mode); err != nil {
+	if err := disk.FillWithin(b.Dir, name, content, mode); err != nil {
 		return err
 	}
 	sum := blake3.Sum256(content)
@@ -119,49 +123,61 @@ func (b *Tree) mkdir(dir string) error {
 
 // Write makes the folders, links and hard links that were decided.
 func (b *Tree) Write(ctx context.Context) error {
-	made := map[string]bool{".": true}
-	folder := func(dir string) error {
-		if made[dir] {
-			return nil
-		}
-		for d := dir; !made[d]; d = path.Dir(d) {
-			made[d] = true
-		}
-		return b.mkdir(dir)
-	}
-	names := make([]string, 0, len(b.Placed))
-	for name := range b.Placed {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for i, name := range names {
-		if i%1000 == 0 && ctx.Err() != nil {
-			return context.Cause(ctx)
-		}
-		x := b.Placed[name]
-		full := filepath.Join(b.Dir, name)
-		dir := path.Dir(name)
-		if x.Type == tree.EmptyDir {
-			dir = name
-		}
-		if err := folder(dir); err != nil {
-			return err
-		}
-		var err error
-		switch {
-		case x.Type == tree.EmptyDir:
-		case x.Type == tree.Link:
-			err = os.Symlink(x.Target, full)
-		case x.Piece >= 0:
-			if err = hardLink(filepath.Join(b.Pieces[x.Piece].Dir, filepath.FromSlash(x.From)), full); err != nil {
-				err = fmt.Errorf("%s of %s: %w", name, b.Pieces[x.Piece].Name, err)
+	return b.Each(ctx, func(names []string) error {
+		made := map[string]bool{".": true}
+		for _, name := range names {
+			dir := path.Dir(name)
+			if b.Placed[name].Type == tree.EmptyDir {
+				dir = name
+			}
+			if !made[dir] {
+				for d := dir; !made[d]; d = path.Dir(d) {
+					made[d] = true
+				}
+				if err := b.mkdir(dir); err != nil {
+					return err
+				}
+			}
+			if err := b.write(name); err != nil {
+				return err
 			}
 		}
-		if err != nil {
-			return err
+		return nil
+	})
+}
+
+// write makes one thing in its folder.
+func (b *Tree) write(name string) error {
+	x, full := b.Placed[name], filepath.Join(b.Dir, name)
+	switch {
+	case x.Type == tree.EmptyDir:
+	case x.Type == tree.Link:
+		return os.Symlink(x.Target, full)
+	case x.Piece >= 0:
+		if err := hardLink(filepath.Join(b.Pieces[x.Piece].Dir, filepath.FromSlash(x.From)), full); err != nil {
+			return fmt.Errorf("%s of %s: %w", name, b.Pieces[x.Piece].Name, err)
 		}
 	}
 	return nil
+}
+
+// run is how many names one core takes at a time: neighbours, which share folders.
+const run = 256
+
+// Each hands the names of all that was decided out, sorted and in parts, to all cores at once.
+func (b *Tree) Each(ctx context.Context, do func(names []string) error) error {
+	names := slices.Sorted(maps.Keys(b.Placed))
+	work, ctx := errgroup.WithContext(ctx)
+	work.SetLimit(runtime.GOMAXPROCS(0))
+	for part := range slices.Chunk(names, run) {
+		work.Go(func() error {
+			if ctx.Err() != nil {
+				return context.Cause(ctx)
+			}
+			return do(part)
+		})
+	}
+	return work.Wait()
 }
 
 // hardLink links a file, or copies it where a file has as many names as the file
@@ -185,15 +201,23 @@ func hardLink(from, to string) error {
 // Finish closes the tree for writing and lists it.
 func (b *Tree) Finish() (tree.Manifest, error) {
 	var m tree.Manifest
-	for name, x := range b.Placed {
-		e := x.Entry
-		e.Path = name
-		if e.Type == tree.File || e.Type == tree.Executable {
-			e.Stamp = disk.LinkStampOf(filepath.Join(b.Dir, filepath.FromSlash(name)))
-			e.Stamp.Change = 0 // every root that shares the file moves it
+	var mu sync.Mutex
+	_ = b.Each(context.Background(), func(names []string) error {
+		part := make(tree.Manifest, 0, len(names))
+		for _, name := range names {
+			e := b.Placed[name].Entry
+			e.Path = name
+			if e.Type == tree.File || e.Type == tree.Executable {
+				e.Stamp = disk.LinkStampOf(filepath.Join(b.Dir, filepath.FromSlash(name)))
+				e.Stamp.Change = 0 // every root that shares the file moves it
+			}
+			part = append(part, e)
 		}
-		m = append(m, e)
-	}
+		mu.Lock()
+		m = append(m, part...)
+		mu.Unlock()
+		return nil
+	})
 	m.Sort()
 	if len(m) == 0 {
 		return nil, errors.New("the root is empty")

@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 
@@ -58,10 +58,11 @@ var derivations = []derivation{
 
 // derive has the root's own programs make what they make of it.
 func (b *builder) derive(ctx context.Context) error {
-	time.Sleep(grainOfClock) // what was linked just now is older than what comes
-	since := time.Now()
-	time.Sleep(grainOfClock)
-	err := b.derived(ctx)
+	since, err := b.moment()
+	if err != nil {
+		return err
+	}
+	err = b.derived(ctx)
 	if t := b.untouched(since); t != nil { // also of a program that failed
 		return t
 	}
@@ -118,36 +119,53 @@ func (t *Tampered) Error() string {
 	return fmt.Sprintf("a program of the root changed /%s while the root was made", t.File)
 }
 
-// grainOfClock is more than the times of two changes of a file that the kernel tells apart are
-// ever apart.
-const grainOfClock = 20 * time.Millisecond
+// moment is now by the clock that the times of changes go by, in nanoseconds since 1970: whatever
+// changes from here on is no older.
+func (b *builder) moment() (int64, error) {
+	f, err := os.CreateTemp(b.Dir, ".moment-")
+	if err != nil {
+		return 0, err
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	return disk.LinkStampOf(f.Name()).Change, nil
+}
+
+// same tells whether a package's file was not changed since a moment, or has the content that it had.
+func (b *builder) same(name string, was tree.Entry, since int64) bool {
+	full := filepath.Join(b.Dir, filepath.FromSlash(name))
+	if changed := disk.LinkStampOf(full).Change; changed < since && changed != 0 {
+		return true
+	}
+	info, err := os.Lstat(full)
+	if err != nil || !info.Mode().IsRegular() || (info.Mode()&0o111 != 0) != (was.Type == tree.Executable) {
+		return false
+	}
+	sum, err := tree.SumOf(full)
+	return err == nil && sum == was.Sum
+}
 
 // untouched makes sure that the packages' own files are what they were. Nobody but root can set
 // the time of a file's last change of any kind (inode(7), ctime), so that only files are read
 // which changed since a moment; of those that others just linked the content is as it was.
-func (b *builder) untouched(since time.Time) error {
+func (b *builder) untouched(since int64) error {
 	var t Tampered
-	for name, x := range b.Placed {
-		if x.Piece < 0 || x.Type != tree.File && x.Type != tree.Executable {
-			continue
-		}
-		full := filepath.Join(b.Dir, filepath.FromSlash(name))
-		if disk.LinkStampOf(full).Change < since.UnixNano() && disk.LinkStampOf(full).Change != 0 {
-			continue
-		}
-		info, err := os.Lstat(full)
-		same := err == nil && info.Mode().IsRegular() && (info.Mode()&0o111 != 0) == (x.Type == tree.Executable)
-		if same {
-			sum, err := tree.SumOf(full)
-			same = err == nil && sum == x.Sum
-		}
-		if !same {
+	var mu sync.Mutex
+	_ = b.Each(context.Background(), func(names []string) error {
+		for _, name := range names {
+			x := b.Placed[name]
+			if x.Piece < 0 || x.Type != tree.File && x.Type != tree.Executable || b.same(name, x.Entry, since) {
+				continue
+			}
+			mu.Lock()
 			t.Packages = append(t.Packages, b.pieces[x.Piece].Name)
 			if t.File == "" || name < t.File {
 				t.File = name
 			}
+			mu.Unlock()
 		}
-	}
+		return nil
+	})
 	if len(t.Packages) == 0 {
 		return nil
 	}
