@@ -14,7 +14,6 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
-	"github.com/therootcompany/xz"
 )
 
 // ControlFolder is where the control files of a .deb lie in its tree: the name
@@ -157,7 +156,7 @@ func decompressed(body io.Reader, base, suffix string) (plain io.Reader, done fu
 	case ".gz":
 		plain, err = gzip.NewReader(body)
 	case ".xz":
-		plain, err = xz.NewReader(bufio.NewReaderSize(body, 1<<20), xz.DefaultDictMax)
+		plain, done, err = plainOf(bufio.NewReaderSize(body, 1<<20))
 	case ".zst":
 		var z *zstd.Decoder
 		if z, err = zstd.NewReader(body); err == nil {

@@ -13,7 +13,6 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
-	"github.com/therootcompany/xz"
 
 	"app.example/trammel/internal/core/stored/tree"
 )
@@ -165,9 +164,11 @@ func (w *writer) tarOf(from io.Reader, compression string) (err error) {
 	var plain io.Reader
 	switch compression {
 	case "xz":
-		if plain, err = xz.NewReader(in, xz.DefaultDictMax); err != nil {
+		var done func()
+		if plain, done, err = plainOf(in); err != nil {
 			return fmt.Errorf("the archive is not xz: %w", err)
 		}
+		defer done()
 	case "zst":
 		z, err := zstd.NewReader(in, zstd.WithDecoderMaxWindow(1<<30))
 		if err != nil {
