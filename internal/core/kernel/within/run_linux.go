@@ -216,22 +216,38 @@ func (e *Entered) Began() error {
 	return notStarted(e.argv[0], e.root, e.files[which], errno)
 }
 
+// openInside opens from outside what a path leads to inside: a file of the root, or one of a folder
+// that shows as it is, in the end of links that are followed as inside.
+func openInside(root, file string) (*os.File, error) {
+	for range 16 {
+		at := file
+		for _, own := range append([]string{"usr", "etc", "opt"}, top...) {
+			if plain.HasPrefix(file, "/"+own+"/") {
+				at = path.Join(root, file)
+			}
+		}
+		target, err := os.Readlink(at)
+		if err != nil {
+			return os.Open(at)
+		}
+		if !path.IsAbs(target) {
+			target = path.Join(path.Dir(file), target)
+		}
+		file = target
+	}
+	return nil, syscall.ELOOP
+}
+
 // notStarted says why a command that is there was not started: of a script it is mostly what
 // interprets it (execve(2), "Interpreter scripts").
 func notStarted(command, root, file string, errno syscall.Errno) error {
-	if errno == unix.ENOENT {
-		for _, at := range []string{path.Join(root, file), file} { // of the root, or of a folder that shows as it is
-			f, err := os.Open(at)
-			if err != nil {
-				continue
-			}
-			defer f.Close()
-			line := make([]byte, 256)
-			n, _ := f.Read(line)
-			first, _, _ := plain.Cut(string(line[:n]), "\n")
-			if words := plain.Fields(plain.TrimPrefix(first, "#!")); plain.HasPrefix(first, "#!") && len(words) > 0 {
-				return errors.New(command + " cannot be started: it is a script for " + words[0] + ", which is not in this root")
-			}
+	if f, err := openInside(root, file); err == nil {
+		defer f.Close()
+		line := make([]byte, 256)
+		n, _ := f.Read(line)
+		first, _, _ := plain.Cut(string(line[:n]), "\n")
+		if words := plain.Fields(plain.TrimPrefix(first, "#!")); errno == unix.ENOENT && plain.HasPrefix(first, "#!") && len(words) > 0 {
+			return errors.New(command + " cannot be started: it is a script for " + words[0] + ", which is not in this root")
 		}
 	}
 	return &because{command + " cannot be started: ", errno}
