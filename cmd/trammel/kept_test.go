@@ -149,69 +149,85 @@ func TestAKeptAnswerRestsOnAllThatWasLookedAt(t *testing.T) {
 	if err != nil {
 		lacks.Program(t, "strace")
 	}
-	call := regexp.MustCompile(`^\d+ +(\w+)\((?:AT_FDCWD(?:<([^>]*)>)?|\d+<([^>]*)>), (?:"([^"]*)")?(.*)`)
 	for kind, h := range keptHuts(t) {
 		for name, words := range questions(h) {
 			if kind == "sealed" && name == "shell" { // a shell in a root is opened anew each time
 				continue
 			}
-			h.kept(words...)
-			trace := filepath.Join(t.TempDir(), "trace")
-			var found []string
-			eventually(t, "the traced command's answer is kept", func() bool { // a second after what it looks at was made
-				if err := os.RemoveAll(h.answers()); err != nil {
-					t.Fatal(err)
-				}
-				c := h.command(words...)
-				c.Path, c.Args = strace, append([]string{"strace", "-y", "-f", "-s", "4096", "-e", "trace=%file,getdents64,connect", "-o", trace, program}, words...)
-				if out, err := c.CombinedOutput(); err != nil {
-					t.Fatalf("%v %s", err, out)
-				}
-				found, _ = filepath.Glob(filepath.Join(h.answers(), "*"))
-				return len(found) == 1
-			})
-			answer, err := os.ReadFile(found[0])
-			if err != nil {
-				t.Fatal(err)
-			}
-			rests := map[string]bool{}
-			for word := range strings.SplitSeq(string(answer), "\x00") {
-				rests[word] = true
-			}
-			raw, err := os.ReadFile(trace)
-			if err != nil {
-				t.Fatal(err)
-			}
-			looked := 0
-			for _, line := range wholeCalls(string(raw)) {
-				if strings.Contains(line, " execve(") && !strings.Contains(line, program) {
-					break // what a shell does is its own
-				}
-				m := call.FindStringSubmatch(line)
-				if strings.Contains(line, " getdents64(") {
-					m = []string{"", "getdents64", "", between(line, "<", ">"), "", ""}
-				}
-				if m == nil {
-					continue
-				}
-				path := m[4]
-				if !filepath.IsAbs(path) {
-					path = filepath.Join(m[2]+m[3], path)
-				}
-				if !matters(h, m[1], path, m[5]) {
-					continue
-				}
-				looked++
-				// A link does not change, and what is missing does not come, without its folder.
-				told := m[1] == "readlinkat" || strings.Contains(m[5], "S_IFLNK") || strings.Contains(m[5], "ENOENT")
-				if !rests[path] && !(told && rests[filepath.Dir(path)]) {
-					t.Errorf("%s %s looked at what its answer does not rest on:\n%s", kind, name, line)
-				}
-			}
-			if looked < 20 {
-				t.Errorf("%s %s: only %d looks are told: this looks at nothing", kind, name, looked)
-			}
+			h.restsOnAll(strace, kind+" "+name, words)
 		}
+		if kind != "clean" {
+			continue
+		}
+		// While services run, too; their supervisor is asked besides.
+		h.ok("start")
+		for _, name := range []string{"show", "fit"} {
+			h.restsOnAll(strace, kind+" "+name+" while services run", []string{name})
+		}
+		h.ok("stop")
+	}
+}
+
+// restsOnAll traces a question and compares what was looked at with what its answer rests on.
+func (h *hut) restsOnAll(strace, what string, words []string) {
+	t := h.t
+	t.Helper()
+	call := regexp.MustCompile(`^\d+ +(\w+)\((?:AT_FDCWD(?:<([^>]*)>)?|\d+<([^>]*)>), (?:"([^"]*)")?(.*)`)
+	h.kept(words...)
+	trace := filepath.Join(t.TempDir(), "trace")
+	var found []string
+	eventually(t, "the traced command's answer is kept", func() bool { // a second after what it looks at was made
+		if err := os.RemoveAll(h.answers()); err != nil {
+			t.Fatal(err)
+		}
+		c := h.command(words...)
+		c.Path, c.Args = strace, append([]string{"strace", "-y", "-f", "-s", "4096", "-e", "trace=%file,getdents64,connect", "-o", trace, program}, words...)
+		if out, err := c.CombinedOutput(); err != nil {
+			t.Fatalf("%v %s", err, out)
+		}
+		found, _ = filepath.Glob(filepath.Join(h.answers(), "*"))
+		return len(found) == 1
+	})
+	answer, err := os.ReadFile(found[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	rests := map[string]bool{}
+	for word := range strings.SplitSeq(string(answer), "\x00") {
+		rests[word] = true
+	}
+	raw, err := os.ReadFile(trace)
+	if err != nil {
+		t.Fatal(err)
+	}
+	looked := 0
+	for _, line := range wholeCalls(string(raw)) {
+		if strings.Contains(line, " execve(") && !strings.Contains(line, program) {
+			break // what a shell does is its own
+		}
+		m := call.FindStringSubmatch(line)
+		if strings.Contains(line, " getdents64(") {
+			m = []string{"", "getdents64", "", between(line, "<", ">"), "", ""}
+		}
+		if m == nil {
+			continue
+		}
+		path := m[4]
+		if !filepath.IsAbs(path) {
+			path = filepath.Join(m[2]+m[3], path)
+		}
+		if !matters(h, m[1], path, m[5]) {
+			continue
+		}
+		looked++
+		// A link does not change, and what is missing does not come, without its folder.
+		told := m[1] == "readlinkat" || strings.Contains(m[5], "S_IFLNK") || strings.Contains(m[5], "ENOENT")
+		if !rests[path] && !(told && rests[filepath.Dir(path)]) {
+			t.Errorf("%s looked at what its answer does not rest on:\n%s", what, line)
+		}
+	}
+	if looked < 20 {
+		t.Errorf("%s: only %d looks are told: this looks at nothing", what, looked)
 	}
 }
 

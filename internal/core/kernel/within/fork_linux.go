@@ -2,6 +2,7 @@ package within
 
 import (
 	"os"
+	"slices"
 	"strconv"
 	"syscall"
 	"unsafe"
@@ -42,6 +43,9 @@ type program struct {
 	held  []any           // what calls point to
 	made  map[string]bool // folders that were made below the new root, as its calls will have them
 
+	standard [3]int // descriptors that it has as standard input, output and error
+	others   []int  // descriptors that are this process's own: a lock that it holds is not the other one's
+
 	closed   bool
 	session  bool // a session of its own, so that signals to the caller's group come once
 	terminal int  // slot of the terminal whose foreground the command is to have; 0: none
@@ -76,7 +80,7 @@ const (
 const recordSize = 12
 
 func newProgram() *program {
-	return &program{slots: make([]int, 1), made: map[string]bool{}, children: 1 << (syscall.SIGCHLD - 1)}
+	return &program{slots: make([]int, 1), made: map[string]bool{}, standard: [3]int{0, 1, 2}, children: 1 << (syscall.SIGCHLD - 1)}
 }
 
 // slot is a place for the result of a call.
@@ -151,6 +155,14 @@ func (p *program) life() {
 	syscall.RawSyscall6(syscall.SYS_PPOLL, uintptr(unsafe.Pointer(&p.polled)), 1, uintptr(unsafe.Pointer(&p.atOnce)), 0, 8, 0)
 	if p.polled[0].Revents != 0 {
 		p.exit(126)
+	}
+	for to := range p.standard {
+		if from := p.standard[to]; from != to {
+			syscall.RawSyscall6(syscall.SYS_DUP3, uintptr(from), uintptr(to), 0, 0, 0, 0)
+		}
+	}
+	for i := range p.others {
+		syscall.RawSyscall6(syscall.SYS_CLOSE, uintptr(p.others[i]), 0, 0, 0, 0, 0)
 	}
 	for i := range p.calls {
 		if errno := p.play(&p.calls[i]); errno != 0 {
@@ -342,6 +354,21 @@ func (p *program) write(path string, flags int, text string) {
 	c = p.do(what, syscall.SYS_WRITE, 0, p.text(text), uintptr(len(text)))
 	c.from, c.deny = file, true
 	p.do(what, syscall.SYS_CLOSE).from = file
+}
+
+// own are the descriptors of this process that no command gets (FD_CLOEXEC in fcntl(2)), but for some.
+func own(but ...int) (list []int) {
+	entries, _ := os.ReadDir("/proc/self/fd")
+	for _, e := range entries {
+		fd, err := strconv.Atoi(e.Name())
+		if err != nil || fd < 3 || slices.Contains(but, fd) {
+			continue
+		}
+		if flags, _, errno := syscall.Syscall(syscall.SYS_FCNTL, uintptr(fd), syscall.F_GETFD, 0); errno == 0 && flags&syscall.FD_CLOEXEC != 0 {
+			list = append(list, fd)
+		}
+	}
+	return list
 }
 
 // inner is who the caller is inside: itself, and user 1000 where it is root, since servers refuse

@@ -124,3 +124,53 @@ func TestAClosedViewEndsWithItsCommand(t *testing.T) {
 		t.Error("what the command started outlived it")
 	}
 }
+
+// A lock that this process gives up is free, whatever runs in a view meanwhile; what a command is to
+// inherit it gets.
+func TestAForkedProcessHoldsNothingOfThisOne(t *testing.T) {
+	if err := Given(); err != nil {
+		t.Skip(err)
+	}
+	for _, closed := range []bool{false, true} {
+		file := filepath.Join(t.TempDir(), "lock")
+		held, err := os.Create(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := syscall.Flock(int(held.Fd()), syscall.LOCK_EX); err != nil {
+			t.Fatal(err)
+		}
+		read, write, err := os.Pipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := newProgram()
+		p.mapped()
+		p.standard[0] = int(read.Fd())
+		paths := []string{"/bin/cat"}
+		p.files, p.argv, p.env = p.texts(paths)[:1], p.texts([]string{"cat"}), p.texts(nil)
+		e, err := enter(p, View{Closed: closed})
+		if err != nil {
+			t.Fatal(err)
+		}
+		e.files, e.argv = paths, paths
+		if err := e.Began(); err != nil {
+			t.Fatal(err)
+		}
+		held.Close()
+		read.Close()
+		again, err := os.Open(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := syscall.Flock(int(again.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+			t.Errorf("closed %v: the lock is held still: %v", closed, err)
+		}
+		again.Close()
+		write.Close() // the last end of it, so that the command comes to the end of its input
+		if status, err := e.Wait(); err != nil || status.ExitStatus() != 0 {
+			t.Errorf("closed %v: %v %v", closed, status, err)
+		}
+		e.Close()
+	}
+}

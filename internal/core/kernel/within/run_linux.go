@@ -102,9 +102,7 @@ func Given() error {
 func Start(o Order, argv, env []string, files [3]*os.File) (*Entered, error) {
 	p := newProgram()
 	for to, f := range files {
-		if from := f.Fd(); from != uintptr(to) {
-			p.do("taking files", syscall.SYS_DUP3, from, uintptr(to), 0)
-		}
+		p.standard[to] = int(f.Fd())
 	}
 	if err := p.view(o, env); err != nil {
 		return nil, err
@@ -149,6 +147,7 @@ func enter(p *program, v View) (*Entered, error) {
 		return nil, errors.Join(err, unix.Close(report[0]), unix.Close(report[1]))
 	}
 	p.reportOther, p.report, p.hear, p.closed = report[0], report[1], hear[0], v.Closed
+	p.others = own(report[1], hear[0])
 	flags := uintptr(syscall.CLONE_NEWUSER | syscall.CLONE_NEWNS)
 	if v.Closed {
 		flags |= syscall.CLONE_NEWPID | syscall.CLONE_NEWIPC
