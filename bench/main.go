@@ -27,6 +27,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/creack/pty"
@@ -49,9 +50,13 @@ func compare(name, floor string, goal float64, runs int, ours, other func() erro
 }
 
 func main() {
+	peak := flag.Bool("peak", false, "run a command and print how much memory it had at most, in KiB")
 	port := flag.String("serve", "", "be a server on a port, for the rows of services")
 	write := flag.String("write", "", "the page of figures to write")
 	flag.Parse()
+	if *peak {
+		os.Exit(peakOf(flag.Args()))
+	}
 	if *port != "" {
 		serve(*port, ownStart)
 	}
@@ -61,13 +66,26 @@ func main() {
 	}
 }
 
+// peakOf runs a command and prints how much memory it had at most: as the parent of a process this one
+// must be small, whose own memory counts until the other is a program of its own (getrusage(2)).
+func peakOf(command []string) int {
+	cmd := exec.Command(command[0], command[1:]...)
+	cmd.Stderr = os.Stderr
+	if err := cmd.Run(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	fmt.Println(cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)
+	return 0
+}
+
 func bench(words []string, page string) error {
 	root, err := os.MkdirTemp("", "trammel-bench-")
 	if err != nil {
 		return err
 	}
 	defer disk.RemoveAll(root)
-	b := &workshop{root: root, before: map[string]func() error{}, figures: map[string]func() (float64, error){}}
+	b := &workshop{root: root, before: map[string]func() error{}, finally: map[string]func(){}, figures: map[string]func() (float64, error){}}
 	defer func() {
 		for _, f := range b.after {
 			f()
@@ -87,6 +105,9 @@ func bench(words []string, page string) error {
 			continue
 		}
 		x, err := b.measure(r)
+		if finally := b.finally[r.name]; finally != nil {
+			finally()
+		}
 		if err != nil {
 			return fmt.Errorf("%s: %w", r.name, err)
 		}
@@ -147,6 +168,7 @@ type workshop struct {
 	env     []string
 	fresh   int
 	before  map[string]func() error            // by row: makes ready for ours, not measured
+	finally map[string]func()                  // by row: ends what it left, so that the rows after it are alone
 	figures map[string]func() (float64, error) // by row: a ratio by itself
 	after   []func()                           // what to end
 	remarks []string                           // figures that are no ratios

@@ -191,9 +191,9 @@ func decided(files []checkout.Decider) []string {
 
 // since writes for how long something has been so, and notes when that is said otherwise.
 func since(t time.Time) string {
-	now := time.Now()
-	seen.Until(ui.AgoUntil(t, now))
-	return ui.Ago(now.Sub(t))
+	text, until := ui.Since(t, time.Now())
+	seen.Until(until)
+	return text
 }
 
 // indent gives the first column its width even where a group has no name.

@@ -331,16 +331,17 @@ func Ago(d time.Duration) string {
 	return fmt.Sprintf("%d days", int(d.Hours())/24)
 }
 
-// AgoUntil is when Ago says something else of a moment than it does now.
-func AgoUntil(t, now time.Time) time.Time {
-	unit := 24 * time.Hour
-	switch d := now.Sub(t); {
+// Since is how long ago a moment was as it stands in what is printed once, and until when that is so. Of
+// the first minute it does not tell the seconds, which nobody needs and which would be true for one.
+func Since(t, now time.Time) (text string, until time.Time) {
+	unit, d := 24*time.Hour, now.Sub(t)
+	switch {
 	case d < time.Minute:
-		unit = time.Second
+		return "<1 min", t.Add(time.Minute)
 	case d < time.Hour:
 		unit = time.Minute
 	case d < 48*time.Hour:
 		unit = time.Hour
 	}
-	return t.Add((now.Sub(t)/unit + 1) * unit)
+	return Ago(d), t.Add((d/unit + 1) * unit)
 }

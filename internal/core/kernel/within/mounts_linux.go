@@ -2,6 +2,7 @@ package within
 
 import (
 	"errors"
+	"io"
 	"os"
 	"path"
 	"slices"
@@ -271,18 +272,14 @@ func (p *program) closeProc() error {
 	if err := syscall.Statfs("/proc", &fs); err != nil || fs.Type != procMagic {
 		return errors.New("/proc is not the kernel's here, and what is to be closed of it cannot be told")
 	}
-	entries, err := os.ReadDir("/proc")
+	names, err := ofMachine()
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(entries, func(e os.DirEntry) bool { return e.Name() == kernelSettings[0] }) {
+	if !slices.Contains(names, kernelSettings[0]) {
 		return errors.New("/proc shows only processes here, and what is to be closed of it cannot be told")
 	}
-	for _, e := range entries {
-		name := e.Name()
-		if number(name) {
-			continue
-		}
+	for _, name := range names {
 		at := "proc/" + name
 		if slices.Contains(kernelSettings, name) {
 			slot := p.slot()
@@ -295,7 +292,7 @@ func (p *program) closeProc() error {
 			continue
 		}
 		info, err := os.Stat("/" + at)
-		if err != nil || e.IsDir() || !info.Mode().IsRegular() {
+		if err != nil || !info.Mode().IsRegular() {
 			continue
 		}
 		from := at
@@ -313,6 +310,31 @@ func (p *program) closeProc() error {
 		p.put(slot, at)
 	}
 	return nil
+}
+
+// ofMachine are the names in /proc that are no process's. They come first, and the processes, of which
+// there may be thousands, are not listed (proc_root_readdir in fs/proc/root.c).
+func ofMachine() (names []string, err error) {
+	f, err := os.Open("/proc")
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	for {
+		part, err := f.Readdirnames(64)
+		if err == io.EOF {
+			return names, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range part {
+			if number(name) {
+				return names, nil
+			}
+			names = append(names, name)
+		}
+	}
 }
 
 // number tells whether a name is one of a process.
