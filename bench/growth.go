@@ -55,7 +55,7 @@ func (b *workshop) growth() ([]row, error) {
 	}
 	rows = append(rows, reads)
 	plan := func(n int) func() error {
-		return b.run(b.program, "--dir", b.path(fmt.Sprintf("steps-%d", n)), "show")
+		return b.run(b.program, "--quiet", "--dir", b.path(fmt.Sprintf("steps-%d", n)), "show") // no answer is kept to that
 	}
 	for i, n := range sizes {
 		if err := b.steps(n); err != nil {
