@@ -242,7 +242,7 @@ type incoming struct {
 	have   int64
 	tries  int
 	sum    hash.Hash // of what came; nil where nobody asks
-	broken error // why no more could be had
+	broken error     // why no more could be had
 }
 
 func (d *Depot) open(ctx context.Context, digest v1.Hash, most int64) *incoming {
