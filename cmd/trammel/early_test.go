@@ -159,6 +159,12 @@ func TestTheShortestWayIntoARoot(t *testing.T) {
 	if short, long := h.ok("run", "--", "env"), h.ok("--dir", ".", "run", "--", "env"); short != long {
 		t.Errorf("the short way gives\n%s\nand the long one\n%s", short, long)
 	}
+	// Whatever the umask, the root is open to its commands, which have it as it was.
+	masked := exec.Command("sh", append([]string{"-c", `umask 0777; exec "$0" "$@"`, program, "run", "--"}, "sh", "-c", "ls /var /tmp >/dev/null && umask")...)
+	masked.Dir, masked.Env = h.dir, h.command("run", "--", "true").Env
+	if out, err := masked.CombinedOutput(); err != nil || strings.TrimSpace(string(out)) != "0777" {
+		t.Errorf("with a umask of 0777: %v\n%s", err, out)
+	}
 	// The process that set the root up has the host's variables in its memory: it shows to nobody.
 	if out := h.try("run", "--", "sh", "-c", "cat /proc/[0-9]*/environ /proc/1/maps; head -c 1 /proc/1/mem").out; strings.Contains(out, "OTHER=o") || !strings.Contains(out, "PATH=") {
 		t.Errorf("inside, the variables of the host can be read:\n%s", out)

@@ -249,9 +249,13 @@ func (p *program) init() {
 		}
 		p.exec()
 	}
+	if errno != 0 {
+		p.tell(execFailed, -1, int(errno))
+		p.exit(126)
+	}
 	// The command has begun when its end of the pipe is closed (execve(2)).
 	syscall.RawSyscall6(syscall.SYS_CLOSE, uintptr(p.pair[1]), 0, 0, 0, 0, 0)
-	if n, _, _ := syscall.RawSyscall6(syscall.SYS_READ, uintptr(p.pair[0]), uintptr(unsafe.Pointer(&p.one)), 1, 0, 0, 0); n == 0 && errno == 0 {
+	if n, _, _ := syscall.RawSyscall6(syscall.SYS_READ, uintptr(p.pair[0]), uintptr(unsafe.Pointer(&p.one)), 1, 0, 0, 0); n == 0 {
 		p.tell(commandBegan, 0, 0)
 	}
 	p.polled[0] = unix.PollFd{Fd: int32(events), Events: unix.POLLIN}

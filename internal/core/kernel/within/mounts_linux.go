@@ -28,6 +28,8 @@ type mounted struct {
 // pivot_root(2)), and the order's folder its own. env is the command's.
 func (p *program) view(o Order, env []string) error {
 	p.mapped()
+	mask := p.slot() // the modes of what is made here are meant; the caller's own is the command's again
+	p.do("taking the umask", syscall.SYS_UMASK, 0).to = mask
 	p.do("making mounts private", syscall.SYS_MOUNT, 0, p.text("/"), 0, unix.MS_REC|unix.MS_PRIVATE, 0).deny = true
 	base, over, err := layout(o.View, o.Making, thisMachine{})
 	if err != nil {
@@ -74,6 +76,7 @@ func (p *program) view(o Order, env []string) error {
 	p.do("changing the root", syscall.SYS_PIVOT_ROOT, here, here).deny = true
 	p.do("leaving the host's root", syscall.SYS_UMOUNT2, here, unix.MNT_DETACH)
 	p.do("going to the root", syscall.SYS_CHDIR, p.text("/"))
+	p.do("giving the umask back", syscall.SYS_UMASK).from = mask
 	p.begin(o)
 	return nil
 }

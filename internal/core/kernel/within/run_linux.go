@@ -209,8 +209,10 @@ func (e *Entered) Began() error {
 			return &NotGiven{err}
 		}
 		return err
-	case which < 0:
+	case which < 0 && errno == unix.ENOENT:
 		return &NoCommand{e.argv[0]}
+	case which < 0:
+		return &because{e.argv[0] + " cannot be started: ", errno}
 	}
 	return notStarted(e.argv[0], e.root, e.files[which], errno)
 }
