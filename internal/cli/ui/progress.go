@@ -337,7 +337,7 @@ func Since(t, now time.Time) (text string, until time.Time) {
 	unit, d := 24*time.Hour, now.Sub(t)
 	switch {
 	case d < time.Minute:
-		return "<1 min", t.Add(time.Minute)
+		return "<1 min", now.Add(time.Minute - max(d, 0)) // d is negative where the clock was set back
 	case d < time.Hour:
 		unit = time.Minute
 	case d < 48*time.Hour:
