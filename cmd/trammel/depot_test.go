@@ -56,7 +56,19 @@ func TestAMachineCopiesEverythingFromTheDepot(t *testing.T) {
 			}
 			away()
 			other := elsewhereFrom(t, h)
-			other.ok("fit")
+			if o := other.try("fit"); o.code != 0 || !strings.Contains(o.out+o.err, "copy root weir") {
+				t.Errorf("a machine that has nothing: %+v", o)
+			}
+			// Where the packages are, the root is made of them, which takes links alone.
+			roots, _ := filepath.Glob(filepath.Join(h.home, "data/store/*-weir-*"))
+			for _, root := range roots {
+				if err := os.Rename(root, filepath.Join(filepath.Dir(h.home), filepath.Base(root))); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if o := h.try("fit"); len(roots) == 0 || o.code != 0 || !strings.Contains(o.out+o.err, "make root weir") || strings.Contains(o.out+o.err, "copy root") {
+				t.Errorf("a machine that has the packages: %+v", o)
+			}
 			if got := other.ok("run", "--", "tallydb-17", "echo", "ran"); got != "silverfin\nran\n" {
 				t.Errorf("the tool says %q", got)
 			}
