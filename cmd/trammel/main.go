@@ -42,32 +42,23 @@ func main() {
 	// A command lives for milliseconds: collecting its few megabytes costs more than
 	// it gives back.
 	debug.SetGCPercent(400)
-	eachCollection(func(live uint64) (more bool) {
-		switch {
-		case live < muchHeld:
-		case live < 2*muchHeld:
-			debug.SetGCPercent(200)
-		default:
-			debug.SetGCPercent(100)
-			return false
-		}
-		return true
+	eachCollection(func(live uint64) {
+		debug.SetGCPercent(int(min(400, max(50, 100*muchHeld/max(1, live)-100))))
 	})
 	os.Exit(cli.Main(os.Args))
 }
 
-// muchHeld is how many bytes a command may hold before it collects more often, and twice that before it
-// collects as often as any program does.
-const muchHeld = 48 << 20
+// muchHeld is how many bytes a command may hold, with what it left to be collected, before it collects
+// more often; at most half of what is in use is left, where that is more.
+const muchHeld = 72 << 20
 
-// eachCollection calls f after each collection of memory, with what was held then in bytes, for as
-// long as it returns true: nothing refers to what it leaves for the collector to find.
-func eachCollection(f func(live uint64) (more bool)) {
+// eachCollection calls f after each collection of memory, with what was held then in bytes:
+// nothing refers to what it leaves for the collector to find.
+func eachCollection(f func(live uint64)) {
 	runtime.SetFinalizer(new([16]byte), func(*[16]byte) {
 		var m runtime.MemStats
 		runtime.ReadMemStats(&m)
-		if f(m.HeapAlloc) {
-			eachCollection(f)
-		}
+		f(m.HeapAlloc)
+		eachCollection(f)
 	})
 }

@@ -1,6 +1,8 @@
 package debian
 
 import (
+	"bufio"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -94,72 +96,121 @@ func (p *Package) nameOr(name string) string {
 }
 
 // The compact index is one file: a heading, the count of packages and of provided
-// names, the offsets of the packages sorted by name and falling version, pairs of
-// offset and package number of the provided names sorted by name, and then the
-// records, each a length and its fields with a zero byte between.
-const indexMagic = "trammel debian index 2\n"
+// names and the place of the tables; the records, each a length and its fields with a zero byte
+// between; and the tables: the offsets of the packages sorted by name and falling version, and pairs of
+// offset and package number of the provided names sorted by name.
+const (
+	indexMagic = "trammel debian index 3\n"
+	indexHead  = len(indexMagic) + 3*4
+)
 
 var (
 	order      = binary.LittleEndian
 	errDamaged = errors.New("the compact index is damaged")
 )
 
-// WriteIndex writes the compact index of packages.
-func WriteIndex(w io.Writer, list []*Package) error {
-	list = slices.Clone(list)
-	slices.SortStableFunc(list, func(a, b *Package) int {
-		if c := strings.Compare(a.Name, b.Name); c != 0 {
-			return c
-		}
-		return version.Debian.Compare(b.Version, a.Version)
-	})
-	for i := 1; i < len(list); i++ {
-		if a, b := list[i-1], list[i]; a.Name == b.Name && a.Version == b.Version && a.Arch == b.Arch && a.SHA256 != b.SHA256 {
-			return fmt.Errorf("the package %s %s stands in the index twice, with other bytes each time", a.Name, a.Version)
-		}
-	}
-	type provided struct {
-		name, version string
-		number        int
-	}
-	var provides []provided
-	for i, p := range list {
-		groups, err := ParseRelations(p.Provides, p.Arch)
-		if err != nil {
-			return fmt.Errorf("%s provides %w", p.Name, err)
-		}
-		for _, g := range groups {
-			provides = append(provides, provided{g[0].Name, g[0].Version, i})
-		}
-	}
-	slices.SortStableFunc(provides, func(a, b provided) int { return strings.Compare(a.name, b.name) })
+// IndexWriter writes a compact index. It holds no package, only what the tables are sorted by.
+type IndexWriter struct {
+	file     io.WriteSeeker
+	out      *bufio.Writer
+	at       int64 // where the next record goes
+	arches   map[string]string
+	packages []indexed
+	provides []provided
+}
 
-	head := []byte(indexMagic)
-	head = order.AppendUint32(head, uint32(len(list)))
-	head = order.AppendUint32(head, uint32(len(provides)))
-	at := len(head) + 4*len(list) + 8*len(provides)
-	var records []byte
-	record := func(fields ...string) {
-		text := strings.Join(fields, "\x00")
-		records = order.AppendUint32(records, uint32(len(text)))
-		records = append(records, text...)
+// indexed is a package whose record is written.
+type indexed struct {
+	name, version, arch string
+	sum                 string // SHA-256, hex
+	offset              uint32
+}
+
+type provided struct {
+	name, version string
+	of            int // which package, in the order in which they came
+	offset        uint32
+}
+
+// NewIndexWriter begins a compact index at the start of a file.
+func NewIndexWriter(f io.WriteSeeker) *IndexWriter {
+	w := &IndexWriter{file: f, out: bufio.NewWriterSize(f, 256<<10), arches: map[string]string{}, at: int64(indexHead)}
+	_, _ = w.out.Write(make([]byte, indexHead)) // Finish says what goes wrong with the file
+	return w
+}
+
+// Add adds a package. It returns an error for one whose relations cannot be read.
+func (w *IndexWriter) Add(p *Package) error {
+	groups, err := ParseRelations(p.Provides, p.Arch)
+	if err != nil {
+		return fmt.Errorf("%s provides %w", p.Name, err)
 	}
-	for _, p := range list {
-		head = order.AppendUint32(head, uint32(at+len(records)))
-		record(p.fields()...)
+	arch, known := w.arches[p.Arch]
+	if !known {
+		arch = p.Arch
+		w.arches[arch] = arch
 	}
-	for _, p := range provides {
-		head = order.AppendUint32(head, uint32(at+len(records)))
-		head = order.AppendUint32(head, uint32(p.number))
-		record(p.name, p.version)
+	for _, g := range groups {
+		w.provides = append(w.provides, provided{g[0].Name, g[0].Version, len(w.packages), uint32(w.at)})
+		w.record(g[0].Name, g[0].Version)
 	}
-	if at+len(records) > 1<<31 {
+	w.packages = append(w.packages, indexed{p.Name, p.Version, arch, p.SHA256, uint32(w.at)})
+	w.record(p.fields()...)
+	if w.at > 1<<31 {
 		return errors.New("the index has more than 2 GiB")
 	}
-	if _, err := w.Write(head); err != nil {
+	return nil
+}
+
+func (w *IndexWriter) record(fields ...string) {
+	text := strings.Join(fields, "\x00")
+	_, _ = w.out.Write(order.AppendUint32(nil, uint32(len(text))))
+	_, _ = w.out.WriteString(text)
+	w.at += 4 + int64(len(text))
+}
+
+// Finish writes the tables, and then the heading. It returns an error for a package that stands
+// there twice with other bytes each time.
+func (w *IndexWriter) Finish() error {
+	sorted := make([]int, len(w.packages))
+	for i := range sorted {
+		sorted[i] = i
+	}
+	slices.SortStableFunc(sorted, func(i, j int) int {
+		a, b := w.packages[i], w.packages[j]
+		if c := strings.Compare(a.name, b.name); c != 0 {
+			return c
+		}
+		return version.Debian.Compare(b.version, a.version)
+	})
+	numbers := make([]uint32, len(sorted))
+	for n, i := range sorted {
+		numbers[i] = uint32(n)
+		if n == 0 {
+			continue
+		}
+		if a, b := w.packages[sorted[n-1]], w.packages[i]; a.name == b.name && a.version == b.version && a.arch == b.arch && a.sum != b.sum {
+			return fmt.Errorf("the package %s %s stands in the index twice, with other bytes each time", a.name, a.version)
+		}
+	}
+	slices.SortStableFunc(w.provides, func(a, b provided) int {
+		return cmp.Or(strings.Compare(a.name, b.name), cmp.Compare(numbers[a.of], numbers[b.of]))
+	})
+	for _, i := range sorted {
+		_, _ = w.out.Write(order.AppendUint32(nil, w.packages[i].offset))
+	}
+	for _, p := range w.provides {
+		_, _ = w.out.Write(order.AppendUint32(order.AppendUint32(nil, p.offset), numbers[p.of]))
+	}
+	if err := w.out.Flush(); err != nil { // with what went wrong before
 		return err
 	}
-	_, err := w.Write(records)
+	if _, err := w.file.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	head := order.AppendUint32([]byte(indexMagic), uint32(len(sorted)))
+	head = order.AppendUint32(order.AppendUint32(head, uint32(len(w.provides))), uint32(w.at))
+	_, err := w.file.Write(head)
 	return err
 }
 
@@ -168,6 +219,7 @@ type Index struct {
 	file     *os.File
 	packages int
 	provides int
+	tables   int64
 	read     sync.Map // package number → *Package
 }
 
@@ -177,14 +229,14 @@ func OpenIndex(path string) (*Index, error) {
 	if err != nil {
 		return nil, err
 	}
-	head := make([]byte, len(indexMagic)+8)
+	head := make([]byte, indexHead)
 	if _, err := f.ReadAt(head, 0); err != nil || string(head[:len(indexMagic)]) != indexMagic {
 		f.Close()
 		return nil, errDamaged
 	}
 	n := head[len(indexMagic):]
-	x := &Index{file: f, packages: int(order.Uint32(n)), provides: int(order.Uint32(n[4:]))}
-	if info, err := f.Stat(); err != nil || info.Size() < int64(len(head)+4*x.packages+8*x.provides) {
+	x := &Index{file: f, packages: int(order.Uint32(n)), provides: int(order.Uint32(n[4:])), tables: int64(order.Uint32(n[8:]))}
+	if info, err := f.Stat(); err != nil || info.Size() != x.tables+int64(4*x.packages+8*x.provides) {
 		f.Close()
 		return nil, errDamaged
 	}
@@ -225,19 +277,23 @@ func (x *Index) packageNumber(i int) (*Package, error) {
 	if p, ok := x.read.Load(i); ok {
 		return p.(*Package), nil
 	}
-	fields, err := x.record(int64(len(indexMagic) + 8 + 4*i))
-	if err != nil {
-		return nil, err
-	}
-	p, err := packageOf(fields)
+	p, err := x.packageAt(i)
 	if err == nil {
 		x.read.Store(i, p)
 	}
 	return p, err
 }
 
+func (x *Index) packageAt(i int) (*Package, error) {
+	fields, err := x.record(x.tables + int64(4*i))
+	if err != nil {
+		return nil, err
+	}
+	return packageOf(fields)
+}
+
 func (x *Index) provided(i int) (name, version_ string, number int, err error) {
-	at := int64(len(indexMagic) + 8 + 4*x.packages + 8*i)
+	at := x.tables + int64(4*x.packages+8*i)
 	fields, err := x.record(at)
 	if err != nil {
 		return "", "", 0, err
@@ -340,10 +396,10 @@ func (x *Index) Providers(name string) ([]Provider, error) {
 	return out, nil
 }
 
-// Each hands on every package, by name.
+// Each hands on every package, by name, and keeps none.
 func (x *Index) Each(visit func(*Package)) error {
 	for i := range x.packages {
-		p, err := x.packageNumber(i)
+		p, err := x.packageAt(i)
 		if err != nil {
 			return err
 		}

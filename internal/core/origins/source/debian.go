@@ -1,7 +1,6 @@
 package source
 
 import (
-	"bytes"
 	"compress/gzip"
 	"context"
 	"crypto/sha256"
@@ -359,21 +358,22 @@ func writeCompact(file, archive string, open func(io.Reader) (io.Reader, error),
 	}
 	sum := sha256.New()
 	counted := &counter{r: io.TeeReader(io.LimitReader(unpacked, want.Size+1), sum)}
-	var list []*debian.Package
-	if err := debian.ParsePackages(counted, func(p *debian.Package) error {
-		list = append(list, p)
-		return nil
-	}); err != nil {
+	out, err := disk.Create(file)
+	if err != nil {
+		return err
+	}
+	defer out.Drop()
+	compact := debian.NewIndexWriter(out)
+	if err := debian.ParsePackages(counted, compact.Add); err != nil {
 		return err
 	}
 	if got := hex.EncodeToString(sum.Sum(nil)); counted.n != want.Size || got != want.SHA256 {
 		return errors.New("it is not the one that the signed release names")
 	}
-	var compact bytes.Buffer
-	if err := debian.WriteIndex(&compact, list); err != nil {
+	if err := compact.Finish(); err != nil {
 		return err
 	}
-	return disk.WriteCache(file, compact.Bytes())
+	return out.Commit(0o600)
 }
 
 type counter struct {

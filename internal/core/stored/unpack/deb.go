@@ -41,7 +41,8 @@ func (w *writer) deb(archivePath string) error {
 
 // members calls do with the members control.tar and data.tar of a package, in that order.
 func members(f io.Reader, do func(body io.Reader, base, suffix string) error) error {
-	r := bufio.NewReaderSize(f, 1<<20)
+	r, done := buffered(f)
+	defer done()
 	magic := make([]byte, 8)
 	if _, err := io.ReadFull(r, magic); err != nil || string(magic) != "!<arch>\n" {
 		return errors.New("the archive is no Debian package: it does not start as ar does")
@@ -113,7 +114,9 @@ func List(archivePath string) (Listed, error) {
 			return err
 		}
 		defer done()
-		return eachEntry(tar.NewReader(bufio.NewReaderSize(plain, 1<<20)), func(t *tar.Reader, h *tar.Header) error {
+		ahead, over := buffered(plain)
+		defer over()
+		return eachEntry(tar.NewReader(ahead), func(t *tar.Reader, h *tar.Header) error {
 			name := path.Clean(strings.TrimPrefix(strings.TrimPrefix(h.Name, "."), "/"))
 			switch {
 			case base == "control" && name == "postinst":
@@ -156,7 +159,11 @@ func decompressed(body io.Reader, base, suffix string) (plain io.Reader, done fu
 	case ".gz":
 		plain, err = gzip.NewReader(body)
 	case ".xz":
-		plain, done, err = plainOf(bufio.NewReaderSize(body, 1<<20))
+		var packed *bufio.Reader
+		var over, end func()
+		packed, over = buffered(body)
+		plain, end, err = plainOf(packed)
+		done = func() { end(); over() }
 	case ".zst":
 		var z *zstd.Decoder
 		if z, err = zstd.NewReader(body); err == nil {
@@ -177,15 +184,16 @@ func (w *writer) debMember(body io.Reader, base, suffix string) error {
 		return err
 	}
 	defer done()
-	buffered := bufio.NewReaderSize(unpacked, 1<<20)
+	ahead, over := buffered(unpacked)
+	defer over()
 	entry := w.dataEntry
 	if base == "control" {
 		entry = w.controlEntry
 	}
-	if err := eachEntry(tar.NewReader(buffered), entry); err != nil {
+	if err := eachEntry(tar.NewReader(ahead), entry); err != nil {
 		return err
 	}
-	if _, err := io.Copy(io.Discard, io.LimitReader(buffered, freeBytes)); err != nil {
+	if _, err := io.Copy(io.Discard, io.LimitReader(ahead, freeBytes)); err != nil {
 		return damaged(err)
 	}
 	return nil

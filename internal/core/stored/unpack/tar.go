@@ -2,7 +2,6 @@ package unpack
 
 import (
 	"archive/tar"
-	"bufio"
 	"cmp"
 	"compress/bzip2"
 	"context"
@@ -24,7 +23,9 @@ func (w *writer) tarGz(archivePath string) error {
 		return err
 	}
 	defer f.Close()
-	unzipped, err := gzip.NewReader(bufio.NewReaderSize(counted{f, w}, 1<<20))
+	packed, done := buffered(counted{f, w})
+	defer done()
+	unzipped, err := gzip.NewReader(packed)
 	if err != nil {
 		return fmt.Errorf("the archive is not gzip: %w", err)
 	}
@@ -114,20 +115,32 @@ func (w *writer) tarEntry(t *tar.Reader, h *tar.Header) error {
 	}
 	defer close(j.chunks)
 	for left := h.Size; left > 0; {
-		chunk := *chunkPool.Get().(*[]byte)
-		n, err := io.ReadFull(t, chunk[:min(left, chunkSize)])
+		chunk, err := chunkOf(w.ctx, left)
 		if err != nil {
+			return err
+		}
+		if _, err := io.ReadFull(t, chunk); err != nil {
+			recycle(chunk)
 			w.cancel(damaged(err))
 			return damaged(err)
 		}
-		left -= int64(n)
-		select {
-		case j.chunks <- chunk[:n]:
-		case <-w.ctx.Done():
-			return context.Cause(w.ctx)
+		left -= int64(len(chunk))
+		if err := w.give(j, chunk); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// give hands a piece of a file to the worker that writes it.
+func (w *writer) give(j job, chunk []byte) error {
+	select {
+	case j.chunks <- chunk:
+		return nil
+	case <-w.ctx.Done():
+		recycle(chunk)
+		return context.Cause(w.ctx)
+	}
 }
 
 // twice reads a file whose name was there before, perhaps in another spelling, as "./x" and
@@ -160,7 +173,8 @@ func (w *writer) tarFile(archivePath, compression string) error {
 }
 
 func (w *writer) tarOf(from io.Reader, compression string) (err error) {
-	in := bufio.NewReaderSize(counted{from, w}, 1<<20)
+	in, done := buffered(counted{from, w})
+	defer done()
 	var plain io.Reader
 	switch compression {
 	case "xz":
@@ -198,7 +212,9 @@ func (w *writer) bare(archivePath, kind, name string) error {
 	defer f.Close()
 	var in io.Reader = counted{f, w}
 	if kind == "gz" {
-		z, err := gzip.NewReader(bufio.NewReaderSize(in, 1<<20))
+		packed, done := buffered(in)
+		defer done()
+		z, err := gzip.NewReader(packed)
 		if err != nil {
 			return fmt.Errorf("the file is not gzip: %w", err)
 		}
@@ -220,18 +236,18 @@ func (w *writer) bare(archivePath, kind, name string) error {
 	}
 	defer close(j.chunks)
 	for {
-		chunk := *chunkPool.Get().(*[]byte)
-		n, err := in.Read(chunk[:chunkSize])
-		if n > 0 {
-			if spend := w.spend(name, int64(n)); spend != nil {
-				w.cancel(spend)
-				return spend
-			}
-			select {
-			case j.chunks <- chunk[:n]:
-			case <-w.ctx.Done():
-				return context.Cause(w.ctx)
-			}
+		chunk, full := chunkOf(w.ctx, chunkSize)
+		if full != nil {
+			return full
+		}
+		n, err := in.Read(chunk)
+		if spend := w.spend(name, int64(n)); spend != nil {
+			recycle(chunk)
+			w.cancel(spend)
+			return spend
+		}
+		if err := w.give(j, chunk[:n]); err != nil {
+			return err
 		}
 		if err == io.EOF {
 			return nil

@@ -190,20 +190,16 @@ type job struct {
 	copy       func(w io.Writer, buffer []byte) error
 }
 
-const chunkSize = 256 << 10
-
-var chunkPool = sync.Pool{New: func() any { b := make([]byte, chunkSize); return &b }}
-
 func (w *writer) start() {
 	workers := runtime.GOMAXPROCS(0)
 	w.jobs = make(chan job, 256)
 	for range workers {
 		w.wait.Go(func() {
-			h := tree.NewHasher()
-			buffer := make([]byte, chunkSize)
+			k := kits.Get().(*kit)
+			defer kits.Put(k)
 			for j := range w.jobs {
 				if w.ctx.Err() == nil {
-					if err := w.file(j, h, buffer); err != nil {
+					if err := w.file(j, k.h, k.buffer); err != nil {
 						w.cancel(err)
 					}
 				}
@@ -214,13 +210,6 @@ func (w *writer) start() {
 				}
 			}
 		})
-	}
-}
-
-func recycle(c []byte) {
-	c = c[:cap(c)]
-	if len(c) == chunkSize {
-		chunkPool.Put(&c)
 	}
 }
 
