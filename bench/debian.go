@@ -92,6 +92,16 @@ func (b *workshop) archive() ([]row, error) {
 		return exec.Command("sh", append([]string{"-c", script, into}, archives...)...).Run()
 	}
 	closure := compare(fmt.Sprintf("unpack, hash, keep and merge %d packages", len(packages)), "dpkg-deb -x, two at a time", 1.1, 3, ours, dpkg)
+	fresh := b.next()
+	fitting := b.memory(fmt.Sprintf("fit of %d packages", len(packages)), 120, fresh, project, func() error {
+		return exec.Command("sh", "-c", `mkdir -p "$1/cache" && cp -al "$0/cache/archives" "$1/cache/archives"`, home, fresh).Run()
+	}, "fit", "--offline", "--approve")
+	// A lock of another checkout, which reads the index anew.
+	other := b.path("survey-2")
+	if err := put(filepath.Join(other, "trammel.toml"), []byte(sealedDeclaration)); err != nil {
+		return nil, err
+	}
+	locking := b.memory(fmt.Sprintf("lock of %d packages", len(packages)), 120, b.next(), other, nil, "lock")
 	// One root more of the same parts, against copying hard links of as many files.
 	var trees []string
 	for _, p := range packages {
@@ -119,7 +129,7 @@ func (b *workshop) archive() ([]row, error) {
 	root := compare(fmt.Sprintf("make a root of %d packages", len(packages)), "cp -al of the same trees", 0.6, 10, remake, linked)
 	more, err := b.shipped(home, project, at)
 	// Those that leave many trees behind come last: in a file system full of them a new one is slower.
-	return slices.Concat(rows, more, rowsOf(root, closure)), err
+	return slices.Concat(rows, rowsOf(locking, fitting), more, rowsOf(root, closure)), err
 }
 
 // shipped are the rows of what leaves the machine: an image of the root, and the root copied

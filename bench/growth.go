@@ -3,9 +3,7 @@ package main
 import (
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"time"
 
@@ -92,26 +90,12 @@ func (b *workshop) manyTools(n int) ([]row, error) {
 			return in(n, "lock")()
 		}
 	}
-	name := fmt.Sprintf("lock, %d tools: memory at most", n)
-	b.figures[name] = func() (float64, error) {
-		_ = os.Remove(filepath.Join(b.path(fmt.Sprintf("all-%d", n)), "trammel.lock"))
-		self, err := os.Executable()
-		if err != nil {
-			return 0, err
-		}
-		cmd := exec.Command(self, "-peak", b.program, "--dir", b.path(fmt.Sprintf("all-%d", n)), "lock")
-		cmd.Env = b.env
-		said, err := cmd.Output()
-		if err != nil {
-			return 0, err
-		}
-		kib, err := strconv.Atoi(strings.TrimSpace(string(said)))
-		return float64(kib) / (250 << 10), err
-	}
+	dir := b.path(fmt.Sprintf("all-%d", n))
+	unlocked := func() error { return os.RemoveAll(filepath.Join(dir, "trammel.lock")) }
 	return []row{
 		compare(fmt.Sprintf("lock, all of %d tools", n), fmt.Sprintf("of %d", n/5), 5, 5, anew(n), anew(n/5)),
 		compare(fmt.Sprintf("newer, all of %d tools", n), fmt.Sprintf("of %d", n/5), 5, 5, in(n, "newer"), in(n/5, "newer")),
-		compare(name, "250 MB", 1, 1, nil, nil),
+		b.memory(fmt.Sprintf("lock, %d tools", n), 250, b.path("home"), dir, unlocked, "lock"),
 	}, nil
 }
 

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"fmt"
 	"io/fs"
 	"os"
@@ -54,6 +55,12 @@ func (b *workshop) proofs() ([]row, error) {
 	if err := b.history(); err != nil {
 		return nil, err
 	}
+	for _, n := range []int{10, 100, 1000} {
+		if err := b.reports(n); err != nil {
+			return nil, err
+		}
+	}
+	machines := func(n int) func() error { return b.run(b.program, "compare", b.path(fmt.Sprintf("reports-%d", n))) }
 	listed := func(n int) func() error {
 		return b.run(b.program, "--dir", b.path(fmt.Sprintf("history-%d", n)), "recall", "--list", "--last", "0")
 	}
@@ -61,9 +68,32 @@ func (b *workshop) proofs() ([]row, error) {
 		compare("verify, 50,000 files", "a stat walk of them on all cores", 1.2, 7, many("verify"), func() error { return statWalk(found[0]) }),
 		compare("verify --deep, a Go toolchain", "sha256sum of it, two at a time", 0.15, 10, whole, sums(toolchain)),
 		compare("verify --deep, 200 MB in 50,000 files", "sha256sum of them, two at a time", 0.35, 5, many("verify", "--deep"), sums(found[0])),
+		b.memory("fit of a Go toolchain", 120, b.next(), b.path("whole"), nil, "fit", "--approve"),
+		b.memory("verify --deep, 50,000 files", 120, b.path("home"), b.path("many"), nil, "verify", "--deep"),
 		compare("recall --list, 100 revisions", "10 revisions", 10, 10, listed(100), listed(10)),
 		compare("recall --list, 1,000 revisions", "100 revisions", 10, 5, listed(1000), listed(100)),
+		compare("compare, 100 machines", "10 machines", 10, 10, machines(100), machines(10)),
+		compare("compare, 1,000 machines", "100 machines", 10, 10, machines(1000), machines(100)),
 	}, nil
+}
+
+// reports writes the reports of so many machines that have the demo's environment.
+func (b *workshop) reports(n int) error {
+	one := b.path("hut-0000.json")
+	if err := b.run(b.program, "verify", "--report", one, "--machine", "hut-0000")(); err != nil {
+		return err
+	}
+	text, err := os.ReadFile(one)
+	if err != nil {
+		return err
+	}
+	for i := range n {
+		name := fmt.Sprintf("hut-%04d", i)
+		if err := put(filepath.Join(b.path(fmt.Sprintf("reports-%d", n)), name+".json"), bytes.ReplaceAll(text, []byte("hut-0000"), []byte(name))); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // toolchain is a project that has this machine's Go toolchain as a tool: its folder in
