@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/written/lock"
@@ -53,10 +54,14 @@ func (b *workshop) archive() ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	hello := b.run(b.hello)
+	hello, lookUps := b.run(b.hello), 0
 	rows := []row{
 		{"run -- true, sealed", "unshare -Urmpf true", 3, 40, at(home, "run", "--", "true"), b.run("unshare", "-Urmpf", "true")},
 		{"look-up in a warm Debian index", "Go hello", 3, 40, at(home, "find", "--offline", "redis"), hello},
+		{"look-up that was not asked before", "Go hello", 3, 40, func() error {
+			lookUps++
+			return at(home, "find", "--offline", "--as-of", time.Unix(1_800_000_000, 0).AddDate(0, 0, lookUps).Format(time.DateOnly), "redis")()
+		}, hello},
 		{"look-up with the index read anew", "the same, warm", 0, 5, func() error {
 			found, _ := filepath.Glob(filepath.Join(home, "cache/indexes/debian-*.index"))
 			for _, f := range found {

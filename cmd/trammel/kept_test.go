@@ -156,6 +156,10 @@ func TestAKeptAnswerRestsOnAllThatWasLookedAt(t *testing.T) {
 			}
 			h.restsOnAll(strace, kind+" "+name, words)
 		}
+		// Look-ups too, of indexes that are here.
+		if words := map[string][]string{"sealed": {"find", "--offline", "tally"}, "libraries": {"find", "--offline", "survey/tally"}}[kind]; words != nil {
+			h.restsOnAll(strace, kind+" find", words)
+		}
 		if kind != "clean" {
 			continue
 		}

@@ -220,6 +220,9 @@ func Answerable(words []string) bool {
 	if len(words) > 1 && (words[0] == "--dir" || words[0] == "-C") {
 		words = words[2:]
 	}
+	if len(words) > 1 && words[0] == "find" && slices.Contains(words, "--offline") {
+		return true
+	}
 	return slices.ContainsFunc([][]string{{}, {"fit"}, {"show"}, {"show", "--json"}}, func(known []string) bool { return slices.Equal(words, known) })
 }
 

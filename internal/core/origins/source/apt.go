@@ -8,6 +8,7 @@ import (
 
 	"app.example/trammel/internal/core/base/debian"
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -32,8 +33,7 @@ func (m *Machine) aptFolder() string {
 func (m *Machine) aptEntries() []aptEntry {
 	var out []aptEntry
 	files := []string{filepath.Join(m.aptFolder(), "sources.list")}
-	more, _ := filepath.Glob(filepath.Join(m.aptFolder(), "sources.list.d", "*"))
-	for _, file := range append(files, more...) {
+	for _, file := range append(files, filesIn(filepath.Join(m.aptFolder(), "sources.list.d"), "*")...) {
 		raw, err := disk.Read(file, disk.MostState)
 		if err != nil {
 			continue
@@ -48,6 +48,17 @@ func (m *Machine) aptEntries() []aptEntry {
 	return slices.DeleteFunc(out, func(e aptEntry) bool {
 		return !strings.HasPrefix(e.url, "http://") && !strings.HasPrefix(e.url, "https://")
 	})
+}
+
+// filesIn are the files of a folder whose names a pattern matches, by name.
+func filesIn(dir, pattern string) (files []string) {
+	entries, _ := seen.ReadDir(dir)
+	for _, e := range entries {
+		if ok, _ := filepath.Match(pattern, e.Name()); ok {
+			files = append(files, filepath.Join(dir, e.Name()))
+		}
+	}
+	return files
 }
 
 // oneLineEntries reads: deb [option=value …] URL SUITE COMPONENT…
@@ -147,11 +158,8 @@ func (m *Machine) keyring(d declare.Source, suite string) (files []string, keys 
 		return e.signedBy, e.keys
 	}
 	files = append(files, filepath.Join(m.aptFolder(), "trusted.gpg"))
-	for _, pattern := range []string{
-		filepath.Join(m.aptFolder(), "trusted.gpg.d/*.gpg"), filepath.Join(m.aptFolder(), "trusted.gpg.d/*.asc"),
-		"/usr/share/keyrings/debian-archive-*.gpg",
-	} {
-		more, _ := filepath.Glob(pattern)
+	trusted := filepath.Join(m.aptFolder(), "trusted.gpg.d")
+	for _, more := range [][]string{filesIn(trusted, "*.gpg"), filesIn(trusted, "*.asc"), filesIn("/usr/share/keyrings", "debian-archive-*.gpg")} {
 		files = append(files, more...)
 	}
 	return slices.DeleteFunc(files, func(file string) bool { return strings.Contains(file, "removed") }), nil

@@ -306,7 +306,9 @@ func (m *Machine) knownSumKey(name string) string {
 	if root == "" {
 		return ""
 	}
-	raw, err := os.ReadFile(filepath.Join(root, "src/cmd/go/internal/modfetch/key.go"))
+	file := filepath.Join(root, "src/cmd/go/internal/modfetch/key.go")
+	seen.At(file)
+	raw, err := os.ReadFile(file)
 	if err != nil {
 		return ""
 	}
@@ -373,7 +375,7 @@ func (m *Machine) ask(client string, args ...string) string {
 		if !filepath.IsAbs(dir) || m.Project != "" && strings.HasPrefix(path, m.Project+"/") {
 			continue
 		}
-		if info, err := os.Stat(path); err != nil || info.IsDir() || info.Mode()&0o111 == 0 {
+		if info, err := seen.Stat(path); err != nil || info.IsDir() || info.Mode()&0o111 == 0 {
 			continue
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
