@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -29,8 +30,32 @@ type Claim struct {
 // ErrTaken is what Claim returns when somebody else has the port.
 var ErrTaken = errors.New("the port is taken")
 
+// Taker claims port numbers, many at once: what it read of the kernel's table it goes by for an
+// instant. Its zero value is ready, and it is for one goroutine.
+type Taker struct {
+	table []listen.Socket
+	err   error
+	read  time.Time
+}
+
+// tableAge is how old what a Taker goes by may be. Who begins to listen meanwhile keeps the number:
+// the kernel shares none that is listened on.
+const tableAge = 5 * time.Millisecond
+
+// lingering tells whether a number is only lingering.
+func (t *Taker) lingering(number int) bool {
+	if time.Since(t.read) > tableAge {
+		t.table, t.err = listen.All()
+		t.read = time.Now()
+	}
+	return t.err == nil && listen.Lingering(t.table, number)
+}
+
 // Take claims a port number.
-func Take(number int) (*Claim, error) {
+func Take(number int) (*Claim, error) { return new(Taker).Take(number) }
+
+// Take claims a port number.
+func (t *Taker) Take(number int) (*Claim, error) {
 	if number < 1 || number > 65535 {
 		return nil, fmt.Errorf("%d is no port", number)
 	}
@@ -43,7 +68,7 @@ func Take(number int) (*Claim, error) {
 	// Only when the kernel's table shows that is the number shared: a number that others
 	// have claimed, or are about to listen on, would be shared as well.
 	socket, err := bind(number, false)
-	if errors.Is(err, unix.EADDRINUSE) && listen.Lingering(number) {
+	if errors.Is(err, unix.EADDRINUSE) && t.lingering(number) {
 		socket, err = bind(number, true)
 	}
 	if err != nil {

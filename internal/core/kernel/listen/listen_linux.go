@@ -32,11 +32,13 @@ const (
 // Sockets reads the table of the calling thread's network: all that listen.
 func Sockets() ([]Socket, error) { return sockets(listens) }
 
-// Lingering tells whether connections that end by themselves are all that has a local port.
-// What is bound to it and does not listen is in no table of older kernels, so nothing at all
-// is not lingering.
-func Lingering(port int) bool {
-	all, err := sockets(any)
+// All reads the table of the calling thread's network: sockets of any state.
+func All() ([]Socket, error) { return sockets(any) }
+
+// Lingering tells whether, of all sockets, connections that end by themselves are all that has a
+// local port. What is bound to it and does not listen is in no table of older kernels, so nothing
+// at all is not lingering.
+func Lingering(all []Socket, port int) bool {
 	found := false
 	for _, s := range all {
 		if int(s.At.Port()) != port {
@@ -46,7 +48,7 @@ func Lingering(port int) bool {
 			return false
 		}
 	}
-	return err == nil && found
+	return found
 }
 
 // HolderOf finds the process that holds a socket: the first of them, since what it started holds it

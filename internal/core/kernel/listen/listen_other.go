@@ -5,8 +5,11 @@ package listen
 // Sockets has no table to read here.
 func Sockets() ([]Socket, error) { return nil, ErrNone }
 
+// All reads nothing here.
+func All() ([]Socket, error) { return nil, nil }
+
 // Lingering cannot be told here.
-func Lingering(int) bool { return true }
+func Lingering([]Socket, int) bool { return true }
 
 // HolderOf knows no more than the user.
 func HolderOf(s Socket) Holder { return Holder{User: s.User} }

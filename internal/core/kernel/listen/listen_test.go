@@ -139,8 +139,8 @@ func TestLingering(t *testing.T) {
 	port := l.Addr().(*net.TCPAddr).Port
 	is := func(want bool, when string) {
 		t.Helper()
-		if listen.Lingering(port) != want {
-			t.Errorf("%s: lingering is %v", when, !want)
+		if all, err := listen.All(); err != nil || listen.Lingering(all, port) != want {
+			t.Errorf("%s: lingering is %v, %v", when, !want, err)
 		}
 	}
 	is(false, "listening")

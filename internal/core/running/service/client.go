@@ -106,8 +106,10 @@ func (c *Client) call(ctx context.Context, method, path string, question, answer
 
 // insist calls, starting a supervisor when there is none.
 func (c *Client) insist(ctx context.Context, path string, question, answer any) error {
-	deadline := time.Now().Add(15 * time.Second)
-	for wait := time.Millisecond; ; wait = min(wait*2, 50*time.Millisecond) {
+	const again = 200 * time.Millisecond // until another one is started, should the first have gone
+	began := time.Now()
+	deadline, spawn := began.Add(15*time.Second), began
+	for {
 		err := c.call(ctx, http.MethodPost, path, question, answer)
 		if !errors.Is(err, errNobody) {
 			return err
@@ -115,15 +117,16 @@ func (c *Client) insist(ctx context.Context, path string, question, answer any) 
 		if time.Now().After(deadline) {
 			return fmt.Errorf("the supervisor of bay %s does not come up; see %s", c.bay.Name, c.bay.SupervisorLog())
 		}
-		if wait == time.Millisecond || wait == 50*time.Millisecond {
+		if !time.Now().Before(spawn) {
 			if err := c.spawn(); err != nil {
 				return err
 			}
+			spawn = time.Now().Add(again)
 		}
 		select {
 		case <-ctx.Done():
 			return context.Cause(ctx)
-		case <-time.After(wait):
+		case <-time.After(min(max(time.Millisecond, time.Since(began)/20), 50*time.Millisecond)):
 		}
 	}
 }

@@ -72,10 +72,11 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 		}
 	}
 	answer := service.Claimed{Ports: bay.Ports{}}
+	var taker bay.Taker
 	for _, key := range keys {
 		c := s.claims[key]
 		if c == nil {
-			if c, err = take(s.bay, ports, key, o, left); err != nil {
+			if c, err = take(&taker, s.bay, ports, key, o, left); err != nil {
 				return nil, err
 			}
 		}
@@ -95,7 +96,7 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 // take claims a number for a key: the recorded one, or the declared one where nothing is
 // recorded or the declared ones are asked for; else another. left are numbers that the bay
 // itself gave up just now.
-func take(b bay.Bay, ports bay.Ports, key string, o service.Order, left map[int]bool) (*bay.Claim, error) {
+func take(taker *bay.Taker, b bay.Bay, ports bay.Ports, key string, o service.Order, left map[int]bool) (*bay.Claim, error) {
 	tries := []int{ports[key]}
 	if ports[key] == 0 || o.Declared {
 		tries = append([]int{o.Wanted[key]}, tries...)
@@ -105,18 +106,18 @@ func take(b bay.Bay, ports bay.Ports, key string, o service.Order, left map[int]
 		if number == 0 || lost && number == ports[key] {
 			continue
 		}
-		c, err := bay.Take(number)
+		c, err := taker.Take(number)
 		// What was let go just now may take the kernel an instant: its last connections, the end of a process.
 		for try := 0; left[number] && errors.Is(err, bay.ErrTaken) && try < 100; try++ {
 			time.Sleep(10 * time.Millisecond)
-			c, err = bay.Take(number)
+			c, err = taker.Take(number)
 		}
 		if err == nil || !errors.Is(err, bay.ErrTaken) {
 			return c, err
 		}
 	}
 	for range 20 { // somebody may take the next one between choosing and claiming
-		c, err := bay.Take(b.Choose(ports, key, 0))
+		c, err := taker.Take(b.Choose(ports, key, 0))
 		if err == nil || !errors.Is(err, bay.ErrTaken) {
 			return c, err
 		}

@@ -29,6 +29,7 @@ type ground struct {
 	table []listen.Socket
 	err   error
 	at    time.Time
+	took  time.Duration // to read it
 }
 
 // wayOut is the port of the proxy in every private network.
@@ -71,14 +72,12 @@ func (g *ground) on() func(func()) {
 	return g.net.Do
 }
 
-// tableAge is how old a reading of the table may be. Many services that start at once
-// share it.
-const tableAge = 2 * time.Millisecond
-
 func (g *ground) sockets() ([]listen.Socket, error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if time.Since(g.at) > tableAge {
+	// Many services that start at once share a reading, and where one takes long, for longer.
+	if time.Since(g.at) > max(500*time.Microsecond, 8*g.took) {
+		begun := time.Now()
 		read := func() { g.table, g.err = listen.Sockets() }
 		if g.net == nil {
 			read()
@@ -86,6 +85,7 @@ func (g *ground) sockets() ([]listen.Socket, error) {
 			g.net.Do(read)
 		}
 		g.at = time.Now()
+		g.took = g.at.Sub(begun)
 	}
 	return g.table, g.err
 }

@@ -89,7 +89,7 @@ func (h *holding) opened(ctx context.Context, port int, begun time.Time) error {
 	for {
 		own, err := h.look(port)
 		var other *stranger
-		pause := listenEvery
+		pause := listenEvery(time.Since(begun))
 		switch {
 		case own || err != nil && !errors.As(err, &other):
 			return nil // where nobody tells, the probe finds out
@@ -100,7 +100,7 @@ func (h *holding) opened(ctx context.Context, port int, begun time.Time) error {
 			if time.Since(seen) > patience {
 				return other
 			}
-			pause = 10 * listenEvery
+			pause = 30 * time.Millisecond
 		default:
 			seen = time.Time{}
 			if len(h.spec.Ready.Command) > 0 && time.Since(begun) > time.Second {

@@ -32,9 +32,11 @@ func pause(p service.Probe, since time.Duration) time.Duration {
 	return min(max(2*time.Millisecond, since/50), 100*time.Millisecond)
 }
 
-// listenEvery is how often the table of ports is looked at while something starts.
-// It is one system call, so that it can be often.
-const listenEvery = 3 * time.Millisecond
+// listenEvery is how long it is to the next look at the table of ports while something starts: it is
+// one system call, so that it can be often, and most programs listen soon or take long.
+func listenEvery(since time.Duration) time.Duration {
+	return min(max(time.Millisecond, since/50), 3*time.Millisecond)
+}
 
 // await waits until the service is ready. First its ports must be listened on, which
 // the kernel tells; then the declared probe must succeed, since listening is not yet
