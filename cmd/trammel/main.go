@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
+	"runtime/metrics"
 
 	"app.example/trammel/internal/cli"
 	"app.example/trammel/internal/core/kernel/process"
@@ -52,13 +53,15 @@ func main() {
 // more often; at most half of what is in use is left, where that is more.
 const muchHeld = 72 << 20
 
-// eachCollection calls f after each collection of memory, with what was held then in bytes:
-// nothing refers to what it leaves for the collector to find.
+// eachCollection calls f after each collection of memory, with what is in use in bytes: nothing
+// refers to what it leaves for the collector to find.
 func eachCollection(f func(live uint64)) {
 	runtime.SetFinalizer(new([16]byte), func(*[16]byte) {
-		var m runtime.MemStats
-		runtime.ReadMemStats(&m)
-		f(m.HeapAlloc)
+		live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+		metrics.Read(live)
+		if live[0].Value.Kind() == metrics.KindUint64 {
+			f(live[0].Value.Uint64())
+		}
 		eachCollection(f)
 	})
 }

@@ -112,10 +112,9 @@ func Parse(file string, source []byte) *Page {
 		p.Fault(Span{i, 1}, "", "a NUL byte: this is not a text file")
 		return p
 	}
-	// The full decoder knows every rule of the specification (duplicate keys,
-	// tables defined twice); the position-keeping parser below knows only the grammar.
-	var whole map[string]any
-	if err := toml.Unmarshal(source, &whole); err != nil {
+	parts := newParts(source, large, 64)
+	root, err := read(source, parts)
+	if err := valid(source, parts, err); err != nil {
 		var de *toml.DecodeError
 		if errors.As(err, &de) {
 			line, column := de.Position()
@@ -125,25 +124,35 @@ func Parse(file string, source []byte) *Page {
 		}
 		return p
 	}
+	p.Root = root
+	return p
+}
+
+// read reads a document by a parser that keeps positions and knows only the grammar.
+func read(source []byte, parts *parts) (root *Table, err error) {
+	root = &Table{}
 	var parser unstable.Parser
 	parser.Reset(source)
-	current := p.Root
+	current := root
 	for parser.NextExpression() {
 		e := parser.Expression()
 		switch e.Kind {
 		case unstable.Table, unstable.ArrayTable:
 			keys, spans := keysOf(e.Key())
-			current = p.Root
+			parts.header(keys, spans[0], e.Kind == unstable.ArrayTable)
+			current = root
 			for i, k := range keys {
 				last := i == len(keys)-1
 				current = current.descend(k, spans[i], last && e.Kind == unstable.ArrayTable)
 			}
 			current.Span = Span{spans[0].At, spans[len(spans)-1].At + spans[len(spans)-1].Len - spans[0].At}
 		case unstable.KeyValue:
-			addKeyValue(current, e, source)
+			keys, spans := keysOf(e.Key())
+			parts.key(keys[0], spans[0])
+			current.add(keys, spans, e, source)
 		}
 	}
-	return p
+	return root, parser.Error()
 }
 
 func keysOf(it unstable.Iterator) (keys []string, spans []Span) {
@@ -155,8 +164,8 @@ func keysOf(it unstable.Iterator) (keys []string, spans []Span) {
 	return keys, spans
 }
 
-func addKeyValue(t *Table, e *unstable.Node, source []byte) {
-	keys, spans := keysOf(e.Key())
+// add adds a key, by its words, with its value.
+func (t *Table) add(keys []string, spans []Span, e *unstable.Node, source []byte) {
 	for i, k := range keys[:len(keys)-1] {
 		t = t.descend(k, spans[i], false)
 	}
@@ -176,12 +185,13 @@ func (t *Table) descend(name string, key Span, fresh bool) *Table {
 			if fresh || len(e.Value.Items) == 0 {
 				e.Value.Items = append(e.Value.Items, sub())
 			}
-			return e.Value.Items[len(e.Value.Items)-1].Table
-		}
-		if e.Value.Table != nil { // anything else the decoder has refused before
+			if table := e.Value.Items[len(e.Value.Items)-1].Table; table != nil {
+				return table
+			}
+		} else if e.Value.Table != nil {
 			return e.Value.Table
 		}
-	}
+	} // anything else the decoder refuses
 	v := sub()
 	table := v.Table
 	if fresh {
@@ -227,7 +237,8 @@ func valueOf(n *unstable.Node, source []byte, path string) *Value {
 		v.Table = &Table{Name: path, Span: v.Span}
 		for it := n.Children(); it.Next(); {
 			if it.Node().Kind == unstable.KeyValue {
-				addKeyValue(v.Table, it.Node(), source)
+				keys, spans := keysOf(it.Node().Key())
+				v.Table.add(keys, spans, it.Node(), source)
 			}
 		}
 	default:

@@ -1,11 +1,14 @@
 package page
 
 import (
+	"bytes"
 	"fmt"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/pelletier/go-toml/v2"
 )
 
 func TestPlacesPointAtWhatIsWrong(t *testing.T) {
@@ -80,6 +83,47 @@ func FuzzParse(f *testing.F) {
 		p.Close(p.Root)
 		if err := p.Err(); err != nil {
 			_ = err.Error()
+		}
+	})
+}
+
+// cutAnywhere tells what is wrong with a document that is given to the decoder name by name.
+func cutAnywhere(source []byte) (cuts int, err error) {
+	parts := newParts(source, 0, 1)
+	_, err = read(source, parts)
+	return len(parts.cuts), valid(source, parts, err)
+}
+
+// A document that is decoded in parts has the faults of the whole.
+func TestADocumentThatIsCutHasTheFaultsOfTheWhole(t *testing.T) {
+	for text, cuts := range map[string]int{
+		"a = 1\nb = '''\n[c]\nd = 1\n'''\n[c]\nd = 2\n[e.f] # [c]\ng.h = [\n1,\n]\n": 5,
+		"[a]\nb = 1\n[a.c]\nb = 1\n[d.e]\n[d.f]\n":                                   5,
+	} {
+		if n, err := cutAnywhere([]byte(text)); n != cuts || err != nil {
+			t.Errorf("%q is cut at %d places, with %v", text, n, err)
+		}
+	}
+	for _, text := range []string{
+		"a = 1\nb = 2\na = 3\n", "[a]\nb = 1\n[c]\n[a]\n", "[a]\nb = 1\n[a.b]\n", "[a.b]\n[a]\nb = 1\n", "a = 1\n[a]\n", "[a]\nb.c = 1\n[a.b]\n",
+		"[a]\nb.c = 1\nb.c = 2\n", "[a]\n[a.b]\n[a.b]\n", "[[a]]\n[a]\n", "a = [1]\n[a.b]\n", "a = [1]\n[[a]]\n", "a = {}\n[a.b]\n", "[a]\nb = 2026-13-01\n", "[\"a\"]\n['a']\n", "a\n", "[a]\nb = 1 c = 2\n",
+	} {
+		if _, err := cutAnywhere([]byte(text)); err == nil {
+			t.Errorf("%q has no fault", text)
+		}
+	}
+}
+
+func FuzzParts(f *testing.F) {
+	f.Add([]byte("a = 1\n[b]\nc.d = 2\n[b.e]\n\"f\" = {g = 1}\n[h.i]\n[h.k]\n"))
+	f.Fuzz(func(t *testing.T, source []byte) {
+		if bytes.IndexByte(source, 0) >= 0 {
+			return
+		}
+		var whole map[string]any
+		want := toml.Unmarshal(source, &whole)
+		if _, got := cutAnywhere(source); (got == nil) != (want == nil) {
+			t.Errorf("in parts: %v; whole: %v", got, want)
 		}
 	})
 }
