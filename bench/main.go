@@ -253,7 +253,7 @@ func (b *workshop) rows(words []string) ([]row, error) {
 		rows  func() ([]row, error)
 	}{
 		{"prompts folder project", b.prompts}, {"services chain start status supervisor forward 256 init", b.services},
-		{"verify deep files recall revisions compare machines memory", b.proofs}, {"growth tools steps lock fit with show run memory", b.growth},
+		{"verify deep files recall revisions compare machines memory", b.proofs}, {"growth all of tools steps lock fit with show run memory", b.growth},
 		{"sealed look-up root packages closure image depot memory", b.archive}, {"unpack toolchain zip tar", b.archives}, {"library set wheels", b.libraries}, {"choosing libraries Python", b.resolving},
 	} {
 		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(part.about, w) }) {
