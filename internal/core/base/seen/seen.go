@@ -32,6 +32,7 @@ type Notes struct {
 	until     int64
 	entries   map[string]kept.File
 	targets   map[string]kept.File
+	links     map[string]bool // which of the entries are symbolic links
 	passed    map[string]kept.File
 	variables map[string]string
 	asked     map[string]string // supervisors, by socket: the sum of what they say
@@ -43,7 +44,7 @@ var current atomic.Pointer[Notes]
 
 // Begin begins to note, for this process.
 func Begin() *Notes {
-	n := &Notes{began: time.Now().UnixNano(), entries: map[string]kept.File{}, targets: map[string]kept.File{}, passed: map[string]kept.File{}, variables: map[string]string{}, asked: map[string]string{}}
+	n := &Notes{began: time.Now().UnixNano(), entries: map[string]kept.File{}, targets: map[string]kept.File{}, links: map[string]bool{}, passed: map[string]kept.File{}, variables: map[string]string{}, asked: map[string]string{}}
 	current.Store(n)
 	return n
 }
@@ -92,6 +93,9 @@ func at(path string, follow bool) {
 		return
 	}
 	n.entries[path] = entry
+	if target != nil {
+		n.links[path] = true
+	}
 	if target != nil && follow {
 		if !target.Settled(n.began) {
 			n.because("it changes: " + path)
@@ -186,7 +190,27 @@ func (n *Notes) Answer(q kept.Question, program kept.File, r kept.Reply) (a kept
 		a.Asked = append(a.Asked, kept.Asked{Socket: socket, Sum: n.asked[socket]})
 	}
 	a.Entries, a.Targets, a.Passed = sorted(n.entries), sorted(n.targets), sorted(n.passed)
+	a.Entries = slices.DeleteFunc(a.Entries, n.toldByFolder)
 	return a, true
+}
+
+// toldByFolder tells whether an entry need not be looked at again, since its folder is: what is
+// missing does not come, and a symbolic link does not become another one, without the folder's
+// showing it, or the folder's being missing itself.
+func (n *Notes) toldByFolder(f kept.File) bool {
+	if f != (kept.File{Path: f.Path}) && !n.links[f.Path] {
+		return false
+	}
+	folder := filepath.Dir(f.Path)
+	if folder == f.Path {
+		return false
+	}
+	if n.links[folder] {
+		_, known := n.targets[folder]
+		return known
+	}
+	_, known := n.entries[folder]
+	return known
 }
 
 func sorted(files map[string]kept.File) []kept.File {
