@@ -94,25 +94,31 @@ func bench(words []string, page string) error {
 	if err := b.build(); err != nil {
 		return err
 	}
-	rows, err := b.rows(words)
+	parts, err := b.parts(words)
 	if err != nil {
 		return err
 	}
 	fmt.Printf("%-44s  %-34s  %7s  %-13s %7s  %s\n", "what", "against", "ratio", "quartiles", "goal", "")
 	var results []result
-	for _, r := range rows {
-		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(r.name, w) }) {
-			continue
-		}
-		x, err := b.measure(r)
-		if finally := b.finally[r.name]; finally != nil {
-			finally()
-		}
+	for _, part := range parts {
+		rows, err := part()
 		if err != nil {
-			return fmt.Errorf("%s: %w", r.name, err)
+			return err
 		}
-		fmt.Printf("%-44s  %-34s  %6.2f×  %-13s %7s  %s\n", r.name, r.floor, x.ratio, x.spread(), x.wanted(), x.verdict())
-		results = append(results, x)
+		for _, r := range rows {
+			if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(r.name, w) }) {
+				continue
+			}
+			x, err := b.measure(r)
+			if finally := b.finally[r.name]; finally != nil {
+				finally()
+			}
+			if err != nil {
+				return fmt.Errorf("%s: %w", r.name, err)
+			}
+			fmt.Printf("%-44s  %-34s  %6.2f×  %-13s %7s  %s\n", r.name, r.floor, x.ratio, x.spread(), x.wanted(), x.verdict())
+			results = append(results, x)
+		}
 	}
 	if page == "" {
 		return nil
@@ -232,14 +238,15 @@ func both(first, second func() error) func() error {
 	}
 }
 
-func (b *workshop) rows(words []string) ([]row, error) {
+// parts make the rows: each makes its data, and is measured before the next does.
+func (b *workshop) parts(words []string) ([]func() ([]row, error), error) {
 	hello := b.run(b.hello)
 	size, err := os.Stat(b.program)
 	if err != nil {
 		return nil, err
 	}
 	b.figures["binary, stripped"] = func() (float64, error) { return float64(size.Size()) / (28 << 20), nil }
-	rows := []row{
+	starts := []row{
 		compare("binary, stripped", "28 MB", 1, 1, nil, nil),
 		compare("trammel --version", "a Go program that prints a line", 1.6, 60, b.run(b.program, "--version"), hello),
 		compare("trammel run -- true", "Go hello + true", 1.6, 60, b.run(b.program, "run", "--", "true"), both(hello, b.run("true"))),
@@ -248,24 +255,22 @@ func (b *workshop) rows(words []string) ([]row, error) {
 		compare("trammel show, the demo", "Go hello", 2.5, 40, b.run(b.program, "show"), hello),
 	}
 	// Only the data that is wanted is made: some of it takes minutes.
+	parts := []func() ([]row, error){func() ([]row, error) { return starts, nil }}
 	for _, part := range []struct {
 		about string
 		rows  func() ([]row, error)
 	}{
 		{"prompts folder project", b.prompts}, {"services chain start status supervisor forward 256 init", b.services},
-		{"verify deep files recall revisions compare machines memory", b.proofs}, {"growth all of tools steps lock fit with show run memory", b.growth},
-		{"sealed look-up root packages closure image depot memory", b.archive}, {"unpack toolchain zip tar", b.archives}, {"library set wheels", b.libraries}, {"choosing libraries Python", b.resolving},
+		// What writes trees comes before what fills the file system with them.
+		{"unpack toolchain zip tar", b.archives}, {"library set wheels", b.libraries}, {"sealed look-up root packages closure image depot memory", b.archive},
+		{"choosing libraries Python", b.resolving}, {"verify deep files recall revisions compare machines memory", b.proofs}, {"growth all of tools steps lock fit with show run memory", b.growth},
 	} {
 		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(part.about, w) }) {
 			continue
 		}
-		more, err := part.rows()
-		if err != nil {
-			return nil, err
-		}
-		rows = append(rows, more...)
+		parts = append(parts, part.rows)
 	}
-	return rows, nil
+	return parts, nil
 }
 
 // archives measures unpacking a Go toolchain.
