@@ -6,6 +6,7 @@ import (
 	"os"
 	"slices"
 	"strconv"
+	"syscall"
 
 	"app.example/trammel/internal/core/base/plain"
 )
@@ -14,7 +15,7 @@ import (
 // asked for its exit code yet. One whose first thread has ended goes on for as long as another does:
 // the init of a namespace that ends waits so for everything in it (proc_pid_stat(5), fields 3, 20 and 22).
 func Started(pid int) (ticks uint64, ok bool) {
-	b, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
+	b, err := file("/proc/" + strconv.Itoa(pid) + "/stat")
 	if err != nil {
 		return 0, false
 	}
@@ -32,7 +33,7 @@ func Started(pid int) (ticks uint64, ok bool) {
 // Starved tells whether a process wants to run, and has had next to no time to: on a machine
 // that is busy, its silence says nothing (proc_pid_stat(5), fields 3, 14 and 15).
 func Starved(pid int) bool {
-	b, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
+	b, err := file("/proc/" + strconv.Itoa(pid) + "/stat")
 	if err != nil {
 		return false
 	}
@@ -61,7 +62,7 @@ func Listed(pid int) (out []int, told bool) {
 		return nil, true // it is gone
 	}
 	for _, t := range tasks {
-		b, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/task/" + t.Name() + "/children")
+		b, err := file("/proc/" + strconv.Itoa(pid) + "/task/" + t.Name() + "/children")
 		if err != nil {
 			continue
 		}
@@ -73,6 +74,27 @@ func Listed(pid int) (out []int, told bool) {
 		}
 	}
 	return out, told
+}
+
+// file reads a file of /proc, by the calls that this takes and no more: it is done for each
+// thread of each process that is started.
+func file(path string) (out []byte, err error) {
+	fd, err := syscall.Open(path, syscall.O_RDONLY|syscall.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer syscall.Close(fd)
+	var part [1024]byte
+	for {
+		n, err := syscall.Read(fd, part[:])
+		if err == syscall.EINTR {
+			continue
+		}
+		if err != nil || n <= 0 {
+			return out, err
+		}
+		out = append(out, part[:n]...)
+	}
 }
 
 // Scanned finds them among all processes, by what each says of its parent, in the order in
@@ -88,7 +110,7 @@ func Scanned(pid int) []int {
 		if err != nil {
 			continue
 		}
-		b, err := os.ReadFile("/proc/" + strconv.Itoa(child) + "/stat")
+		b, err := file("/proc/" + strconv.Itoa(child) + "/stat")
 		if err != nil {
 			continue
 		}

@@ -91,14 +91,17 @@ func (h *holding) within(ctx context.Context, while time.Duration) (context.Cont
 	begun := time.Now()
 	go func() {
 		defer cancel()
+		before := int64(0) // the tree has just begun
 		for wait := while; ; {
-			before, at := listen.UseOf(listen.Below(h.tree.Pid)).Ticks, time.Now()
+			at := time.Now()
 			select {
 			case <-ctx.Done():
 				return
 			case <-time.After(wait):
 			}
-			used := float64(listen.UseOf(listen.Below(h.tree.Pid)).Ticks-before) / 100
+			now := listen.UseOf(listen.Below(h.tree.Pid)).Ticks
+			used := float64(now-before) / 100
+			before = now
 			passed := time.Since(at).Seconds()
 			if used < passed*min(0.25, listen.Share()/2) || time.Since(begun) > longest*while {
 				return

@@ -151,6 +151,8 @@ type supervisor struct {
 	claims    map[string]*bay.Claim // by port key
 	grounds   map[string]*ground    // by name of the network's segment
 	wanted    map[string]bool       // services that are to run
+	unnoted   bool                  // that is not in the file yet
+	noting    sync.Mutex            // of who writes it
 	last      map[string]sample     // of use, by name
 	published gateway.Routes        // what was said last of names
 	requests  int                   // being answered
@@ -447,7 +449,10 @@ func (s *supervisor) launch(spec service.Spec) (*unit, error) {
 	u.stop = stop
 	s.units[spec.Name] = u
 	s.want(spec.Service, true)
-	go u.run(ctx)
+	go func() {
+		s.noteWanted()
+		u.run(ctx)
+	}()
 	s.say()
 	return u, nil
 }
@@ -511,6 +516,7 @@ func (s *supervisor) stop(ctx context.Context, names []string) {
 		s.dismissed = true
 	}
 	s.mu.Unlock()
+	s.noteWanted()
 	s.halt(ctx, all)
 	s.mu.Lock()
 	defer s.mu.Unlock()

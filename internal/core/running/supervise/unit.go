@@ -269,8 +269,8 @@ func (u *unit) once(ctx context.Context) (exit process.Exit, ready time.Duration
 	u.mu.Lock()
 	u.holds, u.lost = holds, ""
 	u.mu.Unlock()
-	own := tree.Own()
-	u.set(func(s *service.Status) { s.State, s.Pid, s.Weak = service.Starting, tree.Program(), tree.Weak })
+	own, program := tree.Own(), tree.Program()
+	u.set(func(s *service.Status) { s.State, s.Pid, s.Weak = service.Starting, program, tree.Weak })
 
 	probing, stopProbing := context.WithCancel(ctx)
 	probed := make(chan error, 1)

@@ -15,9 +15,8 @@ import (
 	"app.example/trammel/internal/core/running/service"
 )
 
-// want notes that a service is to run, or not any more ("": none is); s.mu is held. The
-// note outlives this process, so that the next start after a crash or a reboot brings
-// back what ran.
+// want says that a service is to run, or not any more ("": none is); s.mu is held, and noteWanted
+// is to follow.
 func (s *supervisor) want(name string, is bool) {
 	if s.wanted == nil {
 		s.wanted = map[string]bool{}
@@ -35,11 +34,21 @@ func (s *supervisor) want(name string, is bool) {
 	} else {
 		delete(s.wanted, name)
 	}
-	var names []string
-	for n := range s.wanted {
-		names = append(names, n)
+	s.unnoted = true
+}
+
+// noteWanted notes what is to run, before any of it does. The note outlives this process, so that the
+// next start after a crash or a reboot brings back what ran. Many that start at once wait for one note.
+func (s *supervisor) noteWanted() {
+	s.noting.Lock()
+	defer s.noting.Unlock()
+	s.mu.Lock()
+	due, names := s.unnoted, slices.Sorted(maps.Keys(s.wanted))
+	s.unnoted = false
+	s.mu.Unlock()
+	if !due {
+		return
 	}
-	slices.Sort(names)
 	raw, err := json.Marshal(names)
 	if err == nil {
 		err = disk.WriteCache(s.bay.WantedFile(), raw) // whole or not at all; not worth waiting for the disk
