@@ -19,6 +19,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"golang.org/x/sys/unix"
 
@@ -553,6 +554,13 @@ func (s *Store) Check(p lock.PartOn, deep bool) (Checked, error) {
 		return Checked{Missing: true}, nil
 	}
 	path := s.Path(p)
+	// The tree is looked through while its record is read.
+	var have tree.Manifest
+	var scanErr error
+	var scanning sync.WaitGroup
+	scanned := deep
+	scanning.Go(func() { have, scanErr = tree.Scan(path, scanned) })
+	defer scanning.Wait()
 	raw, err := disk.Read(path+".manifest", disk.MostLock)
 	if err != nil {
 		return Checked{Record: "its manifest cannot be read"}, nil
@@ -570,9 +578,11 @@ func (s *Store) Check(p lock.PartOn, deep bool) (Checked, error) {
 			deep = true // without stamps only the content can tell
 		}
 	}
-	have, err := tree.Scan(path, deep)
-	if err != nil {
-		return Checked{}, err
+	if scanning.Wait(); deep != scanned {
+		have, scanErr = tree.Scan(path, deep)
+	}
+	if scanErr != nil {
+		return Checked{}, scanErr
 	}
 	found := Checked{Files: len(want), Differences: tree.Compare(want, have, deep)}
 	if deep || len(found.Differences) == 0 {

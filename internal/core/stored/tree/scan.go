@@ -5,6 +5,8 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
+	"strings"
 	"sync"
 
 	"golang.org/x/sys/unix"
@@ -126,7 +128,32 @@ func (s *scan) done(err error) {
 type worker struct {
 	*scan
 	hash  *Hasher
-	found Manifest
+	found []Manifest // of a chunk each
+}
+
+// sorted is what a worker found, in order: what is moved while it is put so are places, which are
+// smaller than entries.
+func (w *worker) sorted() Manifest {
+	type place struct {
+		path     string
+		chunk, i int32
+	}
+	count := 0
+	for _, m := range w.found {
+		count += len(m)
+	}
+	places := make([]place, 0, count)
+	for chunk, m := range w.found {
+		for i := range m {
+			places = append(places, place{m[i].Path, int32(chunk), int32(i)})
+		}
+	}
+	slices.SortFunc(places, func(a, b place) int { return strings.Compare(a.path, b.path) })
+	out := make(Manifest, count)
+	for i, p := range places {
+		out[i] = w.found[p.chunk][p.i]
+	}
+	return out
 }
 
 func (s *scan) work() Manifest {
@@ -137,8 +164,7 @@ func (s *scan) work() Manifest {
 	for {
 		p, ok := s.next()
 		if !ok {
-			w.found.Sort()
-			return w.found
+			return w.sorted()
 		}
 		s.done(w.do(p))
 	}
@@ -160,13 +186,15 @@ func (w *worker) do(p chunk) error {
 			return err
 		}
 		if len(names) == 0 && p.dir != "" {
-			w.found = append(w.found, Entry{Type: EmptyDir, Path: p.dir})
+			w.found = append(w.found, Manifest{{Type: EmptyDir, Path: p.dir}})
 		}
 		for len(names) > chunkSize {
 			w.add(chunk{p.dir, names[:chunkSize]})
 			names = names[chunkSize:]
 		}
 	}
+	found := make(Manifest, 0, len(names))
+	defer func() { w.found = append(w.found, found) }()
 	for _, d := range names {
 		name := d.Name()
 		path := name
@@ -187,7 +215,7 @@ func (w *worker) do(p chunk) error {
 			return &fs.PathError{Op: "reading", Path: filepath.Join(dir, name), Err: err}
 		}
 		e.Path = path
-		w.found = append(w.found, e)
+		found = append(found, e)
 	}
 	return nil
 }
