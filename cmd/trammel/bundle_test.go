@@ -17,6 +17,8 @@ func TestABundleFitsAMachineWithoutNetwork(t *testing.T) {
 	h := newHut(t, s, "format  = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[toolchain]\nnode = \"22\"\n")
 	h.ok("lock")
 	bundle := filepath.Join(t.TempDir(), "heronweir.bundle")
+	h.fails(4, []string{"nobody has approved"}, "export", "bundle", "--output", bundle)
+	h.ok("approve", "--yes")
 	out := h.ok("export", "bundle", "--output", bundle)
 	if !strings.Contains(out, platform.Here().String()) {
 		t.Error(out)
@@ -81,6 +83,7 @@ func TestABundleBringsWhatWasBuilt(t *testing.T) {
 	h := newHut(t, s, toolOf(golang, "heronweir.example/tools/cmd/weirstamp"))
 	h.sharesCompiled()
 	h.ok("lock")
+	h.ok("approve", "--yes")
 	bundle := filepath.Join(t.TempDir(), "heronweir.bundle")
 	if o := h.try("export", "bundle", "--output", bundle); o.code != 0 || !strings.Contains(o.err, "weirstamp on ") {
 		t.Errorf("nothing is built yet: %+v", o)

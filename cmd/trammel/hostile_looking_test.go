@@ -114,7 +114,7 @@ func TestLookingWritesNothingAndRunsNothing(t *testing.T) {
 	}
 	// Those that act refuse, and have done nothing either.
 	before := picture(t, "cache", h.dir, h.home)
-	for _, args := range [][]string{{"fit"}, {"start"}, {"run", "--", "true"}, {"shell"}, {"do", "go"}, {"do", "keeper-console"}, {"data", "save", "keeper", "-"}, {"start", "--param", "lanes=3"}, {"fit", "--param", "lanes=3"}} {
+	for _, args := range [][]string{{"fit"}, {"start"}, {"run", "--", "true"}, {"shell"}, {"do", "go"}, {"do", "keeper-console"}, {"data", "save", "keeper", "-"}, {"start", "--param", "lanes=3"}, {"fit", "--param", "lanes=3"}, {"export", "bundle", "--output", "x.bundle"}} {
 		h.fails(4, []string{"nobody has approved"}, args...)
 	}
 	if diff := changed(before, picture(t, "cache", h.dir, h.home)); len(diff) > 0 {

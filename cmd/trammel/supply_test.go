@@ -57,6 +57,7 @@ func errands(t *testing.T, npm bool) (h *hut, bundle string, away func() *hut) {
 	}
 	files["go.sum"] = h.read("go.sum")
 	h.ok("lock")
+	h.ok("approve", "--yes")
 	bundle = filepath.Join(t.TempDir(), "heronweir.bundle")
 	if o := h.try("export", "bundle", "--output", bundle); o.code != 0 || !strings.Contains(o.err, "that steps will ask for") || strings.Contains(o.err, "Not in it") {
 		t.Fatalf("%+v", o)

@@ -88,6 +88,10 @@ func exportBundle(ctx context.Context, c *cli.Command) error {
 		}
 		platforms = append(platforms, on)
 	}
+	given, err := approval.Check(p) // what is fetched, and from where, is the declaration's to say
+	if err != nil {
+		return err
+	}
 	s := screen(c)
 	var b *fit.Bundle
 	size, err := writeWhole(file, 0o644, func(out *os.File) error {
@@ -96,7 +100,7 @@ func exportBundle(ctx context.Context, c *cli.Command) error {
 			for _, why := range unread {
 				event.Say(ctx, "not carried: "+why)
 			}
-			b, err = fit.WriteBundle(ctx, p, platforms, wants, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline"))}, out)
+			b, err = fit.WriteBundle(ctx, given, platforms, wants, fit.Options{Machine: machine(p), Client: client(p, c.Bool("offline"))}, out)
 			return err
 		})
 	})

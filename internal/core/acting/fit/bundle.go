@@ -22,6 +22,7 @@ import (
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/stored/unpack"
 	"app.example/trammel/internal/core/written/lock"
@@ -100,7 +101,8 @@ func archivesOf(l *lock.Lock, on platform.Platform) (out []wanted, err error) {
 
 // WriteBundle fetches what is not in the cache and writes a bundle, with what steps will ask
 // registries for.
-func WriteBundle(ctx context.Context, s *checkout.State, platforms []platform.Platform, supplies []supply.Want, o Options, to io.Writer) (*Bundle, error) {
+func WriteBundle(ctx context.Context, g approval.Given, platforms []platform.Platform, supplies []supply.Want, o Options, to io.Writer) (*Bundle, error) {
+	s := g.State()
 	l := s.Lock
 	b := &Bundle{Format: BundleFormat, Project: l.Declaration.Project, Lock: l.ID()}
 	opened := map[string]source.Source{}
