@@ -55,6 +55,9 @@ per = "bay"
 [service.lane]
 run = "keeper"
 reads = ["lane.conf"]
+
+[routine.fish]
+run = "cat data/a.csv"
 `)
 	h.publish(tool{"keeper", "sleep 600", ""})
 	for name, text := range map[string]string{
@@ -151,9 +154,6 @@ func TestAKeptAnswerRestsOnAllThatWasLookedAt(t *testing.T) {
 	}
 	for kind, h := range keptHuts(t) {
 		for name, words := range questions(h) {
-			if kind == "sealed" && name == "shell" { // a shell in a root is opened anew each time
-				continue
-			}
 			h.restsOnAll(strace, kind+" "+name, words)
 		}
 		// Look-ups too, of indexes that are here.
@@ -163,6 +163,7 @@ func TestAKeptAnswerRestsOnAllThatWasLookedAt(t *testing.T) {
 		if kind != "clean" {
 			continue
 		}
+		h.restsOnAll(strace, kind+" do", []string{"do", "fish"})
 		// While services run, too; their supervisor is asked besides.
 		h.ok("start")
 		for _, name := range []string{"show", "fit"} {
@@ -204,10 +205,11 @@ func (h *hut) restsOnAll(strace, what string, words []string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	looked := 0
+	looked, whole := 0, false
 	for _, line := range wholeCalls(string(raw)) {
-		if strings.Contains(line, " execve(") && !strings.Contains(line, program) {
-			break // what a shell does is its own
+		if strings.Contains(line, h.answers()+"/") && (strings.Contains(line, " linkat(") || strings.Contains(line, " renameat")) {
+			whole = true
+			break // the answer is there; what it becomes does its own
 		}
 		m := call.FindStringSubmatch(line)
 		if strings.Contains(line, " getdents64(") {
@@ -229,6 +231,9 @@ func (h *hut) restsOnAll(strace, what string, words []string) {
 		if !rests[path] && !(told && rests[filepath.Dir(path)]) {
 			t.Errorf("%s looked at what its answer does not rest on:\n%s", what, line)
 		}
+	}
+	if !whole {
+		t.Errorf("%s: the trace does not show where the answer is kept", what)
 	}
 	if looked < 20 {
 		t.Errorf("%s: only %d looks are told: this looks at nothing", what, looked)
@@ -281,6 +286,71 @@ func matters(h *hut, call, path, rest string) bool {
 	info, err := os.Stat(path)
 	passed := call == "openat" && (err == nil && info.IsDir() || strings.Contains(rest, "O_DIRECTORY"))
 	return !passed && !(call == "newfstatat" && path == filepath.Join(h.home, "data/store"))
+}
+
+// A routine is the command that it was, wherever it is asked for and whatever stands behind it, until
+// what it says is another; and where the host's variables decide, they do.
+func TestARoutineIsKept(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	h := newHut(t, nil, `format = 1
+project = "heronweir"
+
+[variables]
+LANE = "3"
+
+[routine.lane]
+run = 'cat "lane $LANE.csv"'
+
+[routine.mine]
+run = 'cat "$LC_STATION"'
+
+[routine.words]
+run = 'for w in "$@"; do echo "<$w>"; done; exit 7'
+
+[routine.list]
+run = ["sh", "-c", "pwd; exit 3"]
+`)
+	h.write("lane 3.csv", "roach\n")
+	h.write("lane 4.csv", "rudd\n")
+	h.write("below/x", "")
+	h.ok("lock")
+	h.ok("fit")
+	if said := h.kept("do", "lane"); said != "roach\n" {
+		t.Errorf("it says %q", said)
+	}
+	below := *h
+	below.dir = filepath.Join(h.dir, "below")
+	for range 3 { // first whole, then kept, from another folder
+		if o := below.try("do", "words", "a b", "", "*"); o.code != 7 || o.out != "<a b>\n<>\n<*>\n" {
+			t.Errorf("%+v", o)
+		}
+		if o := below.try("do", "list"); o.code != 3 || strings.TrimSpace(o.out) != h.dir {
+			t.Errorf("%+v", o)
+		}
+		if o := h.try("do", "lane", "lane 4.csv"); o.code != 0 || o.out != "roach\nrudd\n" {
+			t.Errorf("%+v", o)
+		}
+		time.Sleep(60 * time.Millisecond)
+	}
+	h.wary = true
+	h.change("LANE = \"3\"", "LANE = \"4\"")
+	h.ok("lock")
+	if o := h.try("do", "lane"); o.code != 4 {
+		t.Errorf("what it was changed, and nobody approved that: %+v", o)
+	}
+	h.ok("approve", "--yes")
+	if o := h.try("do", "lane"); o.out != "rudd\n" {
+		t.Errorf("%+v", o)
+	}
+	for i := range 6 { // never kept: the host's variable decides
+		h.env = append(slices.Clone(h.env), fmt.Sprintf("LC_STATION=lane %d.csv", 3+i%2))
+		said, n := h.asks("do", "mine")
+		if want := []string{"roach\n", "rudd\n"}[i%2]; said != want || n < mostEarly {
+			t.Errorf("%d: it says %q, after %d initialisers", i, said, n)
+		}
+		time.Sleep(60 * time.Millisecond)
+	}
 }
 
 func between(text, from, to string) string {

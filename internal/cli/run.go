@@ -19,7 +19,9 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
@@ -457,7 +459,33 @@ func doAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return fault.New(fault.ErrUsage, "routine %s: %v", name, err)
 	}
+	if len(plan.Needs[name]) == 0 {
+		keepRoutine(c, plan, r, name, args[1:])
+	}
 	return become(plan, r, plan.Dir, command.Path, command.Argv)
+}
+
+// keepRoutine keeps which command a routine is, where the plan alone decides that.
+func keepRoutine(c *cli.Command, plan *environ.Compiled, r *environ.Ready, name string, args []string) {
+	var own []string // what the host's variables do not change
+	for _, v := range plan.Environment.Variables {
+		own = append(own, v.Name+"="+v.Value)
+	}
+	command, fixed := script.Fixed(plan.Routines[name], append(own, "PWD="+plan.Dir), args...)
+	if !fixed {
+		return
+	}
+	_ = seen.Getenv("IFS") // which splits words, where somebody lets it out
+	file, sealed := command.Path, plan.Environment.Isolation == declare.Sealed
+	switch {
+	case sealed && file == r.Host.Program:
+		file = plan.Environment.View.Self
+	case !sealed && file == "" && filepath.IsAbs(command.Argv[0]):
+		file = command.Argv[0]
+	case !sealed && file == "" && strings.Contains(command.Argv[0], "/"):
+		file = filepath.Join(plan.Dir, command.Argv[0])
+	}
+	keepBecoming(c, plan, append([]string{"do", name}, args...), kept.Reply{Becomes: append([]string{file}, command.Argv...), Folder: plan.Dir})
 }
 
 // givenFor is consent with its checkout: that which was given already, or after a kept plan

@@ -70,21 +70,25 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 	return become(plan, plan.Ready(hostNow()).With(extra), dir, path, argv)
 }
 
-// keepShell keeps how a shell was opened, where the plan has the form that the shortest way goes
-// by: not in a root, and without secrets.
+// keepShell keeps how a shell was opened.
 func keepShell(c *cli.Command, plan *environ.Compiled, path string, argv []string, extra []environ.Variable) {
-	out, ok := c.Root().Writer.(*heard)
-	if !ok || !plan.KeepShort() || plan.Environment.Isolation == declare.Sealed {
-		return
-	}
-	r := kept.Reply{Said: out.all.list, Becomes: append([]string{path}, argv...)}
+	r := kept.Reply{Becomes: append([]string{path}, argv...)}
 	for _, v := range extra {
 		if slices.ContainsFunc(plan.Environment.Variables, func(x environ.Variable) bool { return x.Name == v.Name }) {
 			return
 		}
 		r.Set = append(r.Set, v.Name+"="+v.Value)
 	}
-	keepAnswer(out.all.notes, []string{"shell"}, r)
+	keepBecoming(c, plan, []string{"shell"}, r)
+}
+
+// keepBecoming keeps which command a command line became, where the plan has the form that the shortest
+// way goes by: without secrets.
+func keepBecoming(c *cli.Command, plan *environ.Compiled, words []string, r kept.Reply) {
+	if out, ok := c.Root().Writer.(*heard); ok && plan.KeepShort() {
+		r.Said = out.all.list
+		keepAnswer(out.all.notes, words, r)
+	}
 }
 
 // beforeShell runs the steps that run at each shell's start, and says in one line

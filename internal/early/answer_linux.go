@@ -44,13 +44,17 @@ func answer(words []string) {
 		return
 	}
 	var env []string // of what it becomes
+	order, at := "", dir
 	if len(r.Becomes) > 1 {
-		p, dir, ok := planIn("", environ)
-		if !ok || p.Order != "" {
+		p, here, ok := planIn("", environ)
+		if !ok {
 			return
 		}
+		if order, at = p.Order, here; r.Folder != "" {
+			at = r.Folder
+		}
 		p.Set = append(p.Set, r.Set...)
-		env = p.Environ(environ, dir)
+		env = p.Environ(environ, at)
 	}
 	stamp := ""
 	for _, s := range r.Said {
@@ -70,10 +74,26 @@ func answer(words []string) {
 		}
 	}
 	if len(r.Becomes) > 1 {
-		_ = syscall.Exec(r.Becomes[0], r.Becomes[1:], env)
+		become(order, at, r.Becomes[0], r.Becomes[1:], env)
+		_ = os.Chdir(dir)
 		return // what is wrong with it, the longer way says
 	}
 	os.Exit(0)
+}
+
+// become replaces this process by a command in a folder, or runs it in a root and ends with it. It returns
+// where the command was not started.
+func become(order, dir, file string, args, env []string) {
+	if order != "" {
+		sealed(order, dir, file, args, env)
+		return
+	}
+	if file == "" {
+		file = onPath(env, args[0])
+	}
+	if file != "" && os.Chdir(dir) == nil {
+		_ = syscall.Exec(file, args, env)
+	}
 }
 
 // mark makes the file by whose time a shell tells what changed since, a little before now: what

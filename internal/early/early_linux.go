@@ -26,12 +26,12 @@ func inside(args []string) {
 
 // sealed runs a command in the root of a plan and ends with it. It returns where the command was
 // not started.
-func sealed(packed, dir string, args, env []string) {
+func sealed(packed, dir, file string, args, env []string) {
 	o, err := within.Unpack(packed)
 	if err != nil {
 		return
 	}
-	o.Dir = dir
+	o.Dir, o.Path = dir, file
 	if code, err := within.Run(o, args, env); err == nil {
 		os.Exit(code)
 	}

@@ -9,4 +9,4 @@ func inside([]string) {}
 func answer([]string) {}
 
 // sealed is for Linux.
-func sealed(string, string, []string, []string) {}
+func sealed(string, string, string, []string, []string) {}

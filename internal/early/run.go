@@ -26,20 +26,28 @@ func run(folder string, args []string) {
 	}
 	env := p.Environ(environ, dir)
 	if p.Order != "" {
-		sealed(p.Order, dir, args, env)
+		sealed(p.Order, dir, "", args, env)
 		return
 	}
+	if file := onPath(env, args[0]); file != "" {
+		_ = syscall.Exec(file, args, env)
+	}
+}
+
+// onPath is the file of a command in an environment whose last variable is the PATH; "" for none, and
+// where others know what is meant.
+func onPath(env []string, command string) string {
 	_, path, _ := plain.Cut(env[len(env)-1], "=")
 	for _, on := range plain.Split(path, ':') {
 		if !plain.HasPrefix(on, "/") || plain.HasSuffix(on+"/", bin) {
-			return // what that means, others know
+			return ""
 		}
-		file := plain.TrimSuffix(on, "/") + "/" + args[0]
+		file := plain.TrimSuffix(on, "/") + "/" + command
 		if info, err := os.Stat(file); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
-			_ = syscall.Exec(file, args, env)
-			return
+			return file
 		}
 	}
+	return ""
 }
 
 // planIn is the plan that is kept of the project in a folder, or of the one that this process is

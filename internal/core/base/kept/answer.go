@@ -9,7 +9,7 @@ import (
 )
 
 // answerFormat is the first word of a kept answer.
-const answerFormat = "trammel answer 2"
+const answerFormat = "trammel answer 3"
 
 // Answer is what a command said, kept with all that it looked at to say so. While each of those
 // things is as it was, the same question has the same answer, and it is given before the
@@ -35,7 +35,8 @@ type Asked struct {
 // Reply is what a command does to answer.
 type Reply struct {
 	Said    []Said
-	Becomes []string // then it becomes this command, in the environment of the checkout's plan: its file, and its arguments from the zeroth
+	Becomes []string // then it becomes this command, in the environment of the checkout's plan: its file, or "" for one on the PATH, and its arguments from the zeroth
+	Folder  string   // in this folder; "" in that which it was asked in
 	Set     []string // with these variables besides, NAME=VALUE
 }
 
@@ -76,7 +77,7 @@ func Variable(name, value string, set bool) string {
 // Bytes is the answer as it is kept; nil for one that has no such form.
 func (a Answer) Bytes() []byte {
 	words := append([]string{answerFormat}, a.words()...)
-	words = append(append(words, a.Program.words()...), strconv.FormatInt(a.Until, 10))
+	words = append(append(words, a.Program.words()...), strconv.FormatInt(a.Until, 10), a.Folder)
 	for _, list := range [][]string{a.Variables, a.Becomes, a.Set} {
 		words = append(append(words, strconv.Itoa(len(list))), list...)
 	}
@@ -127,9 +128,10 @@ func (q Question) Holds(raw []byte, program File, now int64, getenv func(string)
 	if !slices.Equal(take(len(asked)), asked) || !slices.Equal(take(5), program.words()) {
 		return r, false
 	}
-	if until := count(); until < 0 || until > 0 && now >= int64(until) {
+	if until := count(); until < 0 || until > 0 && now >= int64(until) || len(words) == 0 {
 		return r, false
 	}
+	r.Folder = take(1)[0]
 	for _, v := range take(count()) {
 		name, _, _ := plain.Cut(v, "=")
 		if value, set := getenv(name); Variable(name, value, set) != v {
@@ -214,7 +216,8 @@ const Stamp = "stamp"
 // Answerable tells whether the answers to a command line are kept: of what a person waits for
 // many times a day, and that nothing but files decides while nothing is to be done.
 func Answerable(words []string) bool {
-	if len(words) == 1 && words[0] == "shell" {
+	switch {
+	case len(words) == 1 && words[0] == "shell", len(words) > 1 && words[0] == "do" && !plain.HasPrefix(words[1], "-"):
 		return true
 	}
 	if len(words) > 1 && (words[0] == "--dir" || words[0] == "-C") {

@@ -45,6 +45,31 @@ type Command struct {
 // CommandOf is the command that does what a run says. A script that is one plain
 // command needs no interpreter and becomes that command.
 func CommandOf(run declare.Run, env []string, args ...string) (Command, error) {
+	return commandOf(run, expand.ListEnviron(env...), args)
+}
+
+// Fixed is CommandOf where no variable but those of env decides which command it is.
+func Fixed(run declare.Run, env []string, args ...string) (c Command, fixed bool) {
+	known, asked := expand.ListEnviron(env...), false
+	c, err := commandOf(run, noting{known, &asked}, args)
+	return c, err == nil && !asked
+}
+
+// noting are variables that tell whether another one was asked for.
+type noting struct {
+	expand.Environ
+	asked *bool
+}
+
+func (n noting) Get(name string) expand.Variable {
+	v := n.Environ.Get(name)
+	if !v.IsSet() && name != "IFS" { // no host's is let in
+		*n.asked = true
+	}
+	return v
+}
+
+func commandOf(run declare.Run, env expand.Environ, args []string) (Command, error) {
 	switch {
 	case len(run.Argv) > 0:
 		return Command{Argv: append(slices.Clone(run.Argv), args...)}, nil
@@ -117,7 +142,7 @@ func ByHand(run declare.Run) string {
 
 // plain turns a script that is a single command, with nothing for a shell to do
 // but quoting and variables, into its words.
-func plain(source string, env, args []string) ([]string, bool) {
+func plain(source string, env expand.Environ, args []string) ([]string, bool) {
 	file, err := parse(source)
 	if err != nil || len(file.Stmts) != 1 {
 		return nil, false
@@ -146,7 +171,7 @@ func plain(source string, env, args []string) ([]string, bool) {
 	if !simple {
 		return nil, false
 	}
-	words, err := expand.Fields(&expand.Config{Env: expand.ListEnviron(env...)}, call.Args...)
+	words, err := expand.Fields(&expand.Config{Env: env}, call.Args...)
 	if len(words) > 1 && words[0] == "exec" && !strings.HasPrefix(words[1], "-") {
 		words = words[1:] // which is all that there is to do
 	}
