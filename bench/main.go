@@ -260,7 +260,7 @@ func (b *workshop) parts(words []string) ([]func() ([]row, error), error) {
 		about string
 		rows  func() ([]row, error)
 	}{
-		{"prompts folder project", b.prompts}, {"services chain start status supervisor forward 256 init", b.services},
+		{"prompts folder project", b.prompts}, {"services chain start with nothing to do, 1,000 status supervisor forward 256 init", b.services},
 		// What writes few trees comes before what fills the file system with them: in a full one each is slower.
 		{"sealed look-up root packages closure image depot memory", b.archive}, {"unpack toolchain zip tar", b.archives}, {"library set wheels", b.libraries},
 		{"choosing libraries Python", b.resolving}, {"verify deep files recall revisions compare machines memory", b.proofs}, {"growth all of tools steps lock fit with show run memory", b.growth},

@@ -142,6 +142,7 @@ func rowsOf(rows ...row) []row { return rows }
 
 // many are rows of many services: the figure is what each takes beyond a bare fork.
 func (b *workshop) many(string) (rows []row, err error) {
+	var hundred func(args ...string) func() error
 	for _, n := range []int{10, 100, 200, 1000} {
 		var many strings.Builder
 		for i := range n {
@@ -176,7 +177,15 @@ func (b *workshop) many(string) (rows []row, err error) {
 			rows = append(rows, b.inits(run("start")), b.rest(run))
 			last = rows[len(rows)-1].name
 		}
-		b.finally[last] = func() { _ = run("stop")() }
+		end := run("stop")
+		if n == 1000 {
+			rows = append(rows, compare("start with nothing to do, 1,000 services", "100 services", 10, 10, once(run("start"), run("start")), once(hundred("start"), hundred("start"))))
+			last, end = rows[len(rows)-1].name, func() error { return errors.Join(run("stop")(), hundred("stop")()) }
+		}
+		if n == 100 {
+			hundred = run
+		}
+		b.finally[last] = func() { _ = end() }
 		b.after = append(b.after, b.finally[last]) // where that row is not measured
 	}
 	return rows, nil

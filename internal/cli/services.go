@@ -388,20 +388,19 @@ func statusJSON(list []service.Status) statusOut {
 // they are in one state.
 func serviceRows(p *checkout.State, statuses []service.Status, all bool) [][]ui.Cell {
 	var rows [][]ui.Cell
+	of := map[string][]service.Status{}
+	for _, st := range statuses {
+		of[st.Service] = append(of[st.Service], st)
+	}
+	declared := map[string]bool{}
 	for _, x := range p.Declaration.Services {
-		var own []service.Status
-		for _, st := range statuses {
-			if st.Service == x.Name {
-				own = append(own, st)
-			}
+		declared[x.Name] = true
+		if own := of[x.Name]; len(own) > 0 || all {
+			rows = append(rows, rowsOf(x, own)...)
 		}
-		if len(own) == 0 && !all {
-			continue
-		}
-		rows = append(rows, rowsOf(x, own)...)
 	}
 	for _, st := range statuses { // declared when it was started, and no more
-		if _, ok := p.Declaration.Service(st.Service); !ok {
+		if !declared[st.Service] {
 			rows = append(rows, serviceRow(st.Name, st, "not declared any more"))
 		}
 	}

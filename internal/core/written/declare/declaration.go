@@ -312,10 +312,14 @@ type Routine struct {
 }
 
 // Service finds a service by name.
-func (d *Declaration) Service(name string) (Service, bool) { return byName(d.Services, name) }
+func (d *Declaration) Service(name string) (Service, bool) {
+	return first(d.Services, func(s *Service) bool { return s.Name == name }) // without copying each
+}
 
 // Step finds a step by name.
-func (d *Declaration) Step(name string) (Step, bool) { return byName(d.Steps, name) }
+func (d *Declaration) Step(name string) (Step, bool) {
+	return first(d.Steps, func(s *Step) bool { return s.Name == name })
+}
 
 // Routine finds a routine by name.
 func (d *Declaration) Routine(name string) (Routine, bool) { return byName(d.Routines, name) }
@@ -332,8 +336,13 @@ func (s Service) name() string   { return s.Name }
 func (r Routine) name() string   { return r.Name }
 
 func byName[T named](list []T, name string) (found T, ok bool) {
+	return first(list, func(x *T) bool { return (*x).name() == name })
+}
+
+// first is the first of a list that is it.
+func first[T any](list []T, is func(*T) bool) (found T, ok bool) {
 	for i := range list {
-		if list[i].name() == name {
+		if is(&list[i]) {
 			return list[i], true
 		}
 	}
