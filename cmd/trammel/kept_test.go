@@ -333,6 +333,31 @@ run = ["sh", "-c", "pwd; exit 3"]
 		}
 		time.Sleep(60 * time.Millisecond)
 	}
+	// Arguments are handed on as they are, but for what the command line itself reads; and kept nowhere.
+	eventually(t, "the routine is kept", func() bool {
+		h.try("do", "words")
+		found, _ := filepath.Glob(filepath.Join(h.answers(), "*"))
+		return slices.ContainsFunc(found, func(file string) bool {
+			raw, _ := os.ReadFile(file)
+			return strings.Contains(string(raw), "\x00do\x00words\x00"+h.dir+"\x00")
+		})
+	})
+	for _, c := range []struct{ args, out string }{
+		{"--token 361-silverfin", "<--token>\n<361-silverfin>\n"}, {"-h", "<-h>\n"}, {"-- a", "<a>\n"}, {"a -- b", "<a>\n<-->\n<b>\n"}, {"--quiet", "<--quiet>\n"},
+	} {
+		if o := h.try(append([]string{"do", "words"}, strings.Fields(c.args)...)...); o.code != 7 || o.out != c.out {
+			t.Errorf("%q gives %+v", c.args, o)
+		}
+	}
+	if o := h.try("do", "words", "--generate-shell-completion"); strings.Contains(o.out, "<") {
+		t.Errorf("a question for what could stand next runs it: %+v", o)
+	}
+	files, _ := filepath.Glob(filepath.Join(h.answers(), "*"))
+	for _, file := range files {
+		if raw, err := os.ReadFile(file); err != nil || strings.Contains(string(raw), "361-silverfin") {
+			t.Errorf("an argument is kept in %s (%v)", file, err)
+		}
+	}
 	h.wary = true
 	h.change("LANE = \"3\"", "LANE = \"4\"")
 	h.ok("lock")

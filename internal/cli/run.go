@@ -460,18 +460,19 @@ func doAction(ctx context.Context, c *cli.Command) error {
 		return fault.New(fault.ErrUsage, "routine %s: %v", name, err)
 	}
 	if len(plan.Needs[name]) == 0 {
-		keepRoutine(c, plan, r, name, args[1:])
+		keepRoutine(c, plan, r, name)
 	}
 	return become(plan, r, plan.Dir, command.Path, command.Argv)
 }
 
-// keepRoutine keeps which command a routine is, where the plan alone decides that.
-func keepRoutine(c *cli.Command, plan *environ.Compiled, r *environ.Ready, name string, args []string) {
+// keepRoutine keeps which command a routine is, where the plan alone decides that. What it is given
+// stands behind it each time.
+func keepRoutine(c *cli.Command, plan *environ.Compiled, r *environ.Ready, name string) {
 	var own []string // what the host's variables do not change
 	for _, v := range plan.Environment.Variables {
 		own = append(own, v.Name+"="+v.Value)
 	}
-	command, fixed := script.Fixed(plan.Routines[name], append(own, "PWD="+plan.Dir), args...)
+	command, fixed := script.Fixed(plan.Routines[name], append(own, "PWD="+plan.Dir))
 	if !fixed {
 		return
 	}
@@ -485,7 +486,7 @@ func keepRoutine(c *cli.Command, plan *environ.Compiled, r *environ.Ready, name 
 	case !sealed && file == "" && strings.Contains(command.Argv[0], "/"):
 		file = filepath.Join(plan.Dir, command.Argv[0])
 	}
-	keepBecoming(c, plan, append([]string{"do", name}, args...), kept.Reply{Becomes: append([]string{file}, command.Argv...), Folder: plan.Dir})
+	keepBecoming(c, plan, []string{"do", name}, kept.Reply{Becomes: append([]string{file}, command.Argv...), Folder: plan.Dir})
 }
 
 // givenFor is consent with its checkout: that which was given already, or after a kept plan

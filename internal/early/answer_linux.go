@@ -19,6 +19,7 @@ func answer(words []string) {
 	} else if !kept.Answerable(words) {
 		return
 	}
+	words, handed := kept.Handed(words)
 	dir, err := os.Getwd()
 	if err != nil {
 		return
@@ -74,7 +75,7 @@ func answer(words []string) {
 		}
 	}
 	if len(r.Becomes) > 1 {
-		become(order, at, r.Becomes[0], r.Becomes[1:], env)
+		become(order, at, r.Becomes[0], append(r.Becomes[1:], handed...), env)
 		_ = os.Chdir(dir)
 		return // what is wrong with it, the longer way says
 	}

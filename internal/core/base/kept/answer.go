@@ -217,8 +217,10 @@ const Stamp = "stamp"
 // many times a day, and that nothing but files decides while nothing is to be done.
 func Answerable(words []string) bool {
 	switch {
-	case len(words) == 1 && words[0] == "shell", len(words) > 1 && words[0] == "do" && !plain.HasPrefix(words[1], "-"):
+	case len(words) == 1 && words[0] == "shell":
 		return true
+	case len(words) > 1 && words[0] == "do": // which reads no options behind the name
+		return !plain.HasPrefix(words[1], "-") && (len(words) == 2 || words[2] != "--" && words[len(words)-1] != Completing)
 	}
 	if len(words) > 1 && (words[0] == "--dir" || words[0] == "-C") {
 		words = words[2:]
@@ -227,6 +229,18 @@ func Answerable(words []string) bool {
 		return true
 	}
 	return slices.ContainsFunc([][]string{{}, {"fit"}, {"show"}, {"show", "--json"}}, func(known []string) bool { return slices.Equal(words, known) })
+}
+
+// Completing is the last word of a shell's question for what could stand next.
+const Completing = "--generate-shell-completion"
+
+// Handed splits a command line into the question, and what is handed on to the command that it
+// becomes: it stands behind that command's own arguments, and is kept nowhere.
+func Handed(words []string) (question, handed []string) {
+	if len(words) > 2 && words[0] == "do" {
+		return words[:2], words[2:]
+	}
+	return words, nil
 }
 
 // Coming is the question of a shell that came into a project.

@@ -48,10 +48,11 @@ func CommandOf(run declare.Run, env []string, args ...string) (Command, error) {
 	return commandOf(run, expand.ListEnviron(env...), args)
 }
 
-// Fixed is CommandOf where no variable but those of env decides which command it is.
-func Fixed(run declare.Run, env []string, args ...string) (c Command, fixed bool) {
+// Fixed is CommandOf without arguments, which stand at its end, where no variable but those of env
+// decides which command it is.
+func Fixed(run declare.Run, env []string) (c Command, fixed bool) {
 	known, asked := expand.ListEnviron(env...), false
-	c, err := commandOf(run, noting{known, &asked}, args)
+	c, err := commandOf(run, noting{known, &asked}, nil)
 	return c, err == nil && !asked
 }
 
