@@ -349,7 +349,7 @@ func (s *solver) next() *pkg {
 	var best *pkg
 	var bestKey [5]int
 	for _, p := range s.order {
-		if p.domain.has(0) || p.decided {
+		if p.decided || p.domain.has(0) { // most are decided
 			continue
 		}
 		key := [5]int{1, 1, len(s.asks), 1, 0}

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 )
 
 // pep440 is a Python version taken apart (PEP 440, "Version scheme").
@@ -30,7 +31,32 @@ var pep440Form = sync.OnceValue(func() *regexp.Regexp {
 		`(?:\+([a-z0-9]+(?:[-_.][a-z0-9]+)*))?$`)
 })
 
+// readPEP440 are versions that were read, by their text: whoever chooses compares the same few again
+// and again. What is in them is not changed.
+var (
+	readPEP440 sync.Map
+	manyPEP440 atomic.Int64
+)
+
+// mostPEP440 is how many of them are kept.
+const mostPEP440 = 1 << 17
+
 func parsePEP440(v string) (p pep440, ok bool) {
+	type read struct {
+		pep440
+		ok bool
+	}
+	if x, known := readPEP440.Load(v); known {
+		return x.(read).pep440, x.(read).ok
+	}
+	p, ok = matchPEP440(v)
+	if manyPEP440.Add(1) < mostPEP440 {
+		readPEP440.Store(v, read{p, ok})
+	}
+	return p, ok
+}
+
+func matchPEP440(v string) (p pep440, ok bool) {
 	m := pep440Form().FindStringSubmatch(strings.ToLower(strings.TrimSpace(v)))
 	if m == nil {
 		return p, false
