@@ -261,8 +261,8 @@ func (b *workshop) parts(words []string) ([]func() ([]row, error), error) {
 		rows  func() ([]row, error)
 	}{
 		{"prompts folder project", b.prompts}, {"services chain start with nothing to do, 1,000 status supervisor forward 256 init", b.services},
-		// What writes few trees comes before what fills the file system with them: in a full one each is slower.
-		{"sealed look-up root packages closure image depot memory", b.archive}, {"unpack toolchain zip tar", b.archives}, {"library set wheels", b.libraries},
+		// What writes trees comes before what fills the file system with them: in a full one each is slower.
+		{"unpack toolchain zip tar", b.archives}, {"library set wheels", b.libraries}, {"sealed look-up root packages closure image depot memory", b.archive},
 		{"choosing libraries Python", b.resolving}, {"verify deep files recall revisions compare machines memory", b.proofs}, {"growth all of tools steps lock fit with show run memory", b.growth},
 	} {
 		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return strings.Contains(part.about, w) }) {
