@@ -115,6 +115,7 @@ type pkg struct {
 	asked    int // its place among the asks, or -1
 	expanded map[int]bool
 	decided  bool
+	listed   bool // among those that are open
 }
 
 // term says that a package is in one of some states.
@@ -162,6 +163,7 @@ type solver struct {
 	problem Problem
 	byName  map[string]*pkg
 	order   []*pkg
+	open    []*pkg // those that are not decided, and some that are
 	steps   []step
 	head    int // steps before it are drawn from
 	moves   int // counts narrowing and going back
@@ -243,6 +245,7 @@ func (s *solver) pkg(name string) (*pkg, error) {
 	p.domain = p.all.clone()
 	s.byName[name] = p
 	s.order = append(s.order, p)
+	s.opens(p)
 	reasons := map[string]set{}
 	var ordered []string
 	for i, c := range candidates {
@@ -348,8 +351,13 @@ func (s *solver) again() (bool, error) {
 func (s *solver) next() *pkg {
 	var best *pkg
 	var bestKey [5]int
-	for _, p := range s.order {
-		if p.decided || p.domain.has(0) { // most are decided
+	left := s.open[:0]
+	for _, p := range s.open {
+		if p.listed = !p.decided; !p.listed {
+			continue
+		}
+		left = append(left, p)
+		if p.domain.has(0) {
 			continue
 		}
 		key := [5]int{1, 1, len(s.asks), 1, 0}
@@ -371,7 +379,16 @@ func (s *solver) next() *pkg {
 			best, bestKey = p, key
 		}
 	}
+	s.open = left
 	return best
+}
+
+// opens puts a package among those that are open.
+func (s *solver) opens(p *pkg) {
+	if !p.listed {
+		p.listed = true
+		s.open = append(s.open, p)
+	}
 }
 
 // needsOf are the needs of a package that count now.
@@ -590,6 +607,7 @@ func (s *solver) back(level int) {
 		st.pkg.domain = st.before
 		if st.cause == nil {
 			st.pkg.decided = false
+			s.opens(st.pkg)
 		}
 		s.steps = s.steps[:len(s.steps)-1]
 	}

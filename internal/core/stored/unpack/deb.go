@@ -165,8 +165,8 @@ func decompressed(body io.Reader, base, suffix string) (plain io.Reader, done fu
 		plain, end, err = plainOf(packed)
 		done = func() { end(); over() }
 	case ".zst":
-		var z *zstd.Decoder
-		if z, err = zstd.NewReader(body); err == nil {
+		var z *zstd.Decoder // several packages are read at once, so that one needs no helpers
+		if z, err = zstd.NewReader(body, zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true)); err == nil {
 			plain, done = z, z.Close
 		}
 	default:
