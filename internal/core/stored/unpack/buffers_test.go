@@ -51,7 +51,7 @@ func TestWhatWaitsToBeWrittenIsBounded(t *testing.T) {
 	}
 	wait.Wait()
 	if !waiting.TryAcquire(mostWaiting) {
-		t.Error("something of what waited is held for good")
+		t.Fatal("something of what waited is held for good")
 	}
 	waiting.Release(mostWaiting)
 }
