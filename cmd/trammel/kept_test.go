@@ -246,8 +246,9 @@ func wholeCalls(trace string) (out []string) {
 	for line := range strings.Lines(trace) {
 		line = strings.TrimSuffix(line, "\n")
 		pid, _, _ := strings.Cut(line, " ")
-		if _, rest, resumed := strings.Cut(line, " resumed>"); resumed {
-			if at, ok := begun[pid]; ok {
+		if head, rest, resumed := strings.Cut(line, " resumed>"); resumed {
+			_, call, _ := strings.Cut(head, "<... ")
+			if at, ok := begun[pid]; ok && strings.Contains(out[at], " "+call+"(") { // and none of a thread that execve(2) ended
 				out[at] += rest
 				delete(begun, pid)
 			}

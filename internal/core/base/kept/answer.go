@@ -201,13 +201,16 @@ const Self = "/proc/self/exe"
 // Stamps are what tells whether a thing that is looked at is as it was: the entry, and, where
 // that is a symbolic link, what it leads to.
 func Stamps(path string) (entry File, target *File) {
-	entry, link := entryOf(path)
+	entry, link := Entry(path)
 	if link {
 		to := stampOf(path)
 		target = &to
 	}
 	return entry, target
 }
+
+// Entry is the stamp of an entry itself; link says that it is a symbolic link.
+func Entry(path string) (f File, link bool) { return entryOf(path) }
 
 // Stamp is where a piece goes that is not printed: the file by whose time the shell that asked
 // tells what changed since, as it stands in the text.

@@ -81,7 +81,11 @@ func at(path string, follow bool) {
 		return
 	}
 	path = filepath.Clean(path)
-	entry, target := kept.Stamps(path)
+	var target *kept.File
+	entry, link := kept.Entry(path)
+	if link && follow {
+		_, target = kept.Stamps(path)
+	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	was, known := n.entries[path]
@@ -93,10 +97,10 @@ func at(path string, follow bool) {
 		return
 	}
 	n.entries[path] = entry
-	if target != nil {
+	if link {
 		n.links[path] = true
 	}
-	if target != nil && follow {
+	if target != nil {
 		if !target.Settled(n.began) {
 			n.because("it changes: " + path)
 		}
