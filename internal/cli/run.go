@@ -486,6 +486,9 @@ func keepRoutine(c *cli.Command, plan *environ.Compiled, r *environ.Ready, name 
 	case !sealed && file == "" && strings.Contains(command.Argv[0], "/"):
 		file = filepath.Join(plan.Dir, command.Argv[0])
 	}
+	if strings.HasSuffix(filepath.Dir(file), "/.trammel/bin") {
+		return // that stands for what the environment has, which has none: see lookIn
+	}
 	keepBecoming(c, plan, []string{"do", name}, kept.Reply{Becomes: append([]string{file}, command.Argv...), Folder: plan.Dir})
 }
 

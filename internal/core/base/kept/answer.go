@@ -139,7 +139,7 @@ func (q Question) Holds(raw []byte, program File, now int64, getenv func(string)
 		}
 	}
 	r.Becomes, r.Set = take(count()), take(count())
-	for _, now := range []func(string) File{entry, stampOf, PassedStamp} {
+	for _, now := range []func(string) File{entry, Target, PassedStamp} {
 		n := count()
 		if n < 0 || len(words) < 5*n {
 			return r, false
@@ -183,12 +183,12 @@ func (f File) Settled(at int64) bool {
 	return f == File{Path: f.Path} || f.Mod < at-margin && f.Change < at-margin
 }
 
-func entry(path string) File { f, _ := entryOf(path); return f }
+func entry(path string) File { f, _ := Entry(path); return f }
 
 // PassedStamp is what tells whether a folder on the way to something is the same one, whatever comes
 // and goes in it.
 func PassedStamp(path string) File {
-	f, link := entryOf(path)
+	f, link := Entry(path)
 	if link { // which leads elsewhere when it is made anew
 		return f
 	}
@@ -203,14 +203,11 @@ const Self = "/proc/self/exe"
 func Stamps(path string) (entry File, target *File) {
 	entry, link := Entry(path)
 	if link {
-		to := stampOf(path)
+		to := Target(path)
 		target = &to
 	}
 	return entry, target
 }
-
-// Entry is the stamp of an entry itself; link says that it is a symbolic link.
-func Entry(path string) (f File, link bool) { return entryOf(path) }
 
 // Stamp is where a piece goes that is not printed: the file by whose time the shell that asked
 // tells what changed since, as it stands in the text.

@@ -161,7 +161,7 @@ func (p Plan) Valid(getenv func(string) (string, bool)) bool {
 		}
 	}
 	for _, f := range p.Files {
-		if stampOf(f.Path) != f {
+		if Target(f.Path) != f {
 			return false
 		}
 	}
@@ -173,8 +173,8 @@ func (p Plan) Valid(getenv func(string) (string, bool)) bool {
 	return true
 }
 
-// stampOf is a file as it is now; one that is not there has no stamp.
-func stampOf(path string) File {
+// Target is a file as it is now, by way of symbolic links; one that is not there has no stamp.
+func Target(path string) File {
 	var st syscall.Stat_t
 	if err := syscall.Stat(path, &st); err != nil {
 		return File{Path: path}
@@ -182,8 +182,8 @@ func stampOf(path string) File {
 	return stamped(path, &st)
 }
 
-// entryOf is stampOf of the entry itself, where it is a symbolic link; link says that it is one.
-func entryOf(path string) (f File, link bool) {
+// Entry is Target of the entry itself, where it is a symbolic link; link says that it is one.
+func Entry(path string) (f File, link bool) {
 	var st syscall.Stat_t
 	if err := syscall.Lstat(path, &st); err != nil {
 		return File{Path: path}, false

@@ -17,7 +17,7 @@ func whole(t testing.TB, dir string) Plan {
 	}
 	return Plan{
 		Places: []string{"/d", "/c", "/s", "/f"}, Declaration: file, Approved: "sha256:ab", Open: true, There: []string{dir},
-		Files: []File{stampOf(file), stampOf(filepath.Join(dir, "gone"))}, KeepNames: []string{"HOME", ""}, KeepPrefixes: []string{"LC_"},
+		Files: []File{Target(file), Target(filepath.Join(dir, "gone"))}, KeepNames: []string{"HOME", ""}, KeepPrefixes: []string{"LC_"},
 		Set: []string{"A=1 \n=2", "B="}, Path: []string{"/frame/bin", "/h"},
 		Order: "3:x--,", Given: []string{}, Unknown: []string{"SSL_CERT_FILE"}, Hidden: []string{"/etc/"},
 	}

@@ -81,10 +81,10 @@ func at(path string, follow bool) {
 		return
 	}
 	path = filepath.Clean(path)
-	var target *kept.File
 	entry, link := kept.Entry(path)
+	var target kept.File
 	if link && follow {
-		_, target = kept.Stamps(path)
+		target = kept.Target(path)
 	}
 	n.mu.Lock()
 	defer n.mu.Unlock()
@@ -100,11 +100,11 @@ func at(path string, follow bool) {
 	if link {
 		n.links[path] = true
 	}
-	if target != nil {
+	if link && follow {
 		if !target.Settled(n.began) {
 			n.because("it changes: " + path)
 		}
-		n.targets[path] = *target
+		n.targets[path] = target
 	}
 }
 

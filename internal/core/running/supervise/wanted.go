@@ -55,6 +55,9 @@ func (s *supervisor) noteWanted() {
 	}
 	if err != nil {
 		s.log.Error("what is wanted cannot be noted", "error", err)
+		s.mu.Lock()
+		s.unnoted = true // the next one tries again
+		s.mu.Unlock()
 	}
 }
 
