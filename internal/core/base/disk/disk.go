@@ -54,6 +54,9 @@ func WriteCache(path string, content []byte) error {
 	return f.Commit(0o600)
 }
 
+// Full tells whether an error is that there is no room: on the disk, or of a person's quota.
+func Full(err error) bool { return errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) }
+
 // SyncDir makes renames in a folder durable.
 func SyncDir(dir string) error {
 	d, err := os.Open(dir)

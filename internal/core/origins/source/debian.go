@@ -52,6 +52,7 @@ type debianArchive struct {
 	mu       sync.Mutex
 	releases []signedRelease // one a suite, nil until read
 	indexes  map[string]debian.Indexes
+	failed   map[string]error  // why there is none, which each tool would find out again
 	history  map[string][]once // a card's package or pattern → what any state had of it
 }
 
@@ -80,7 +81,7 @@ type signedRelease struct {
 const stampForm = "20060102T150405Z"
 
 func openDebian(a Address, d declare.Source, m *Machine, c *fetch.Client) Source {
-	s := &debianArchive{name: d.Name, client: c, machine: m, d: d.Debian, source: d, indexes: map[string]debian.Indexes{}, history: map[string][]once{}}
+	s := &debianArchive{name: d.Name, client: c, machine: m, d: d.Debian, source: d, indexes: map[string]debian.Indexes{}, failed: map[string]error{}, history: map[string][]once{}}
 	s.places = placesOf(d, a, m, d.Debian.State)
 	if !d.Debian.Since.IsZero() {
 		s.since = slices.DeleteFunc(placesOf(d, a, m, d.Debian.Since), func(p archivePlace) bool { return p.err != nil || slices.Contains(s.places, p) })
@@ -263,14 +264,15 @@ func (s *debianArchive) index(ctx context.Context, p platform.Platform) (debian.
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if list, ok := s.indexes[arch]; ok {
-		return list, nil
+	if list, ok := s.indexes[arch]; ok || s.failed[arch] != nil {
+		return list, s.failed[arch]
 	}
 	var list debian.Indexes
 	for _, r := range releases {
 		for _, component := range s.d.Components {
 			x, err := s.compact(ctx, r, component, arch)
 			if err != nil {
+				s.failed[arch] = err
 				return nil, err
 			}
 			list = append(list, x)
@@ -346,6 +348,10 @@ func (s *debianArchive) compact(ctx context.Context, r signedRelease, component,
 		done := event.Task(ctx, "read the index of "+r.suite+" "+component)
 		err = writeCompact(file, archive, d.open, plain)
 		done("", err)
+		if disk.Full(err) {
+			return nil, fault.New(fault.ErrFailed, "there is no room for the index of %s %s: the disk is full", r.suite, component).
+				Advise("Nothing of it was kept. Free some space and run the same command again.")
+		}
 		if err != nil {
 			return nil, fault.New(fault.ErrSource, "the index of %s %s from the source %q cannot be read: %v", r.suite, component, s.name, err)
 		}

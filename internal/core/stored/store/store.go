@@ -440,7 +440,7 @@ func unpackError(p lock.PartOn, err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
-	if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+	if disk.Full(err) {
 		return fault.New(fault.ErrFailed, "there is no room for %s %s: the disk is full", p.Label(), p.Part.Version).
 			Advise("Nothing of it was kept. Free some space and run the same command again.")
 	}
