@@ -12,8 +12,6 @@ import (
 	"syscall"
 	"testing"
 	"time"
-
-	"app.example/trammel/internal/core/base/kept"
 )
 
 // The roles that this program is started in most often play before its libraries are
@@ -78,7 +76,7 @@ func TestTheShortestWayIsTheSameWay(t *testing.T) {
 		h.ok("lock")
 		h.ok("fit", "--approve")
 		plan := func() string {
-			found, _ := filepath.Glob(filepath.Join(h.home, "state/plans/*.plan"))
+			found, _ := filepath.Glob(filepath.Join(h.home, "state/plans/*.cache"))
 			return append(found, "")[0]
 		}
 		eventually(t, "a plan is kept", func() bool { h.ok("run", "--", "true"); return plan() != "" })
@@ -126,8 +124,9 @@ func TestTheShortestWayIsTheSameWay(t *testing.T) {
 			t.Errorf("%s: a changed declaration went by the old plan: %+v", isolation, o)
 		}
 		// A plan that is a device or a pipe is none.
-		os.Remove(plan())
-		if err := syscall.Mkfifo(filepath.Join(h.home, "state/plans", filepath.Base(kept.In("", h.dir))), 0o600); err != nil {
+		pipe := plan()
+		os.Remove(pipe)
+		if err := syscall.Mkfifo(pipe, 0o600); err != nil {
 			t.Fatal(err)
 		}
 		h.try("run", "--", "true")
@@ -144,7 +143,7 @@ func TestTheShortestWayIntoARoot(t *testing.T) {
 	h.env = append(h.env, "SSL_CERT_FILE=/etc/ssl/certs/ca-certificates.crt", "LC_ALL=C", "OTHER=o")
 	eventually(t, "a plan is kept", func() bool {
 		h.ok("run", "--", "true")
-		found, _ := filepath.Glob(filepath.Join(h.home, "state/plans/*.plan"))
+		found, _ := filepath.Glob(filepath.Join(h.home, "state/plans/*.cache"))
 		return len(found) == 1
 	})
 	early := func(args ...string) int {

@@ -143,7 +143,7 @@ func (h *hut) keepsPlan() {
 	h.t.Helper()
 	eventually(h.t, "a plan is kept", func() bool {
 		h.ok("run", "--", "true")
-		kept, _ := filepath.Glob(filepath.Join(h.home, "state/plans/*.json"))
+		kept, _ := filepath.Glob(filepath.Join(h.home, "state/plans/*.cache"))
 		return len(kept) > 0
 	})
 	h.ok("run", "--", "true")

@@ -20,7 +20,6 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
-	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/base/release"
 	"app.example/trammel/internal/core/checkout"
@@ -45,9 +44,6 @@ func Main(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	go endAnyway(ctx, stop, args)
-	if kept.Answerable(args[1:]) {
-		return keeping(ctx, args)
-	}
 	return run(ctx, args)
 }
 
@@ -75,11 +71,10 @@ func short(args []string) (code int, done bool) {
 	switch {
 	case len(args) > 3 && args[1] == "run" && args[2] == "--" && os.Getenv("TRAMMEL_TRIAL") == "":
 		h := hostNow()
-		plan, ok := keptPlan(h, ".", bay.Main)
+		plan, ok := cachedPlan(h, ".", bay.Main)
 		if !ok {
 			return 0, false
 		}
-		plan.KeepShort() // the shortest way was not to be had
 		return conclude(context.Background(), become(plan, plan.Ready(h), h.Dir, "", args[3:])), true
 	}
 	if len(args) > 2 && args[1] == "--command" {
@@ -99,8 +94,7 @@ func byPath(path string, args []string) int {
 		return conclude(context.Background(), fault.New(fault.ErrUsage, "%s is no command of a project", path).Advise("They lie in .trammel/bin of the project's folder."))
 	}
 	argv := append([]string{filepath.Base(path)}, args...)
-	if plan, ok := keptPlan(h, project, bay.Main); ok && h.Getenv("TRAMMEL_TRIAL") == "" {
-		plan.KeepShort()
+	if plan, ok := cachedPlan(h, project, bay.Main); ok && h.Getenv("TRAMMEL_TRIAL") == "" {
 		return conclude(context.Background(), become(plan, plan.Ready(h), h.Dir, "", argv))
 	}
 	os.Args = append([]string{"trammel", "--dir", project, "--here", "run", "--no-fit", "--"}, argv...)
@@ -277,9 +271,6 @@ func screen(c *cli.Command) *ui.Screen {
 	s := ui.Open(os.Stdout, os.Stderr, ui.Options{
 		NoColour: c.Bool("no-colour"), Plain: c.Bool("plain"), Quiet: c.Bool("quiet"), Verbose: c.Bool("verbose"),
 	})
-	if out, ok := c.Root().Writer.(*heard); ok {
-		s.Out, s.Err = out, &heard{"2", os.Stderr, out.all}
-	}
 	return s
 }
 
@@ -315,7 +306,7 @@ func client(p *checkout.State, offline bool) *fetch.Client {
 
 // clientIn is a client for what belongs to no project yet: the machine's policies count.
 func clientIn(places place.Places, offline bool) *fetch.Client {
-	policies, err := policy.Read(policy.Files(places.System, ""))
+	policies, err := policy.Read(nil, policy.Files(nil, places.System, ""))
 	allow := policies.Host
 	if err != nil {
 		allow = func(string) error { return err } // what is allowed is not known

@@ -69,7 +69,7 @@ func approveAction(ctx context.Context, c *cli.Command) error {
 		return nil
 	case c.Bool("json"):
 		last, _ := approval.Last(p.Places, p.Dir())
-		out := approveOut{Format: 1, Project: p.Declaration.Project, ID: list.ID(), Approved: approval.Approved(p.Places, p.Dir(), list), Effects: list.Effects, Changes: []changeOut{}}
+		out := approveOut{Format: 1, Project: p.Declaration.Project, ID: list.ID(), Approved: approval.Approved(p, list), Effects: list.Effects, Changes: []changeOut{}}
 		if last.ID != "" {
 			for _, x := range approval.Changes(last.Effects, list.Effects) {
 				out.Changes = append(out.Changes, changeOut{x.Name, x.What})
@@ -77,7 +77,7 @@ func approveAction(ctx context.Context, c *cli.Command) error {
 		}
 		return tell(s, out)
 	}
-	if approval.Approved(p.Places, p.Dir(), list) {
+	if approval.Approved(p, list) {
 		s.Print("%s is approved as it is.", p.Declaration.Project)
 		return nil
 	}

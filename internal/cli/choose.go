@@ -17,7 +17,6 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
@@ -33,7 +32,7 @@ func openOrNone(ctx context.Context, c *cli.Command) (*checkout.State, error) {
 	if err == nil {
 		return p, nil
 	}
-	if _, findErr := declare.Find(hostNow().Abs(c.String("dir"))); findErr == nil {
+	if _, findErr := declare.Find(nil, hostNow().Abs(c.String("dir"))); findErr == nil {
 		return nil, err // there is one, and it is faulty
 	}
 	return checkout.None(asked(c))
@@ -67,7 +66,6 @@ func findAction(ctx context.Context, c *cli.Command) error {
 	s := screen(c)
 	web := client(p, c.Bool("offline"))
 	word := c.Args().First()
-	seen.Until(time.Now().UTC().Truncate(24 * time.Hour).Add(24 * time.Hour)) // what "lts" is, a day decides
 	if set, library, ok := declare.LibraryName(word); ok && !strings.HasPrefix(word, "@") {
 		return findLibrary(ctx, c, s, p, set, library)
 	}

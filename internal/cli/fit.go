@@ -14,7 +14,6 @@ import (
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/running/environ"
@@ -149,9 +148,6 @@ func fitReport(s *ui.Screen, p *checkout.State, done setup.Fitted) {
 		if len(list) > 0 {
 			s.Print("  %-7s  %s", word, strings.Join(list, ", "))
 		}
-	}
-	if !idle {
-		seen.Doubt("what was done")
 	}
 	row("added", r.Added)
 	row("mended", r.Mended)

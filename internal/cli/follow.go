@@ -8,18 +8,19 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/core/acting/setup"
+	"app.example/trammel/internal/core/base/cached"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/foreign"
 	"app.example/trammel/internal/core/base/host"
-	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/reading"
+	"app.example/trammel/internal/core/base/rests"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
@@ -27,7 +28,6 @@ import (
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/running/step"
 	"app.example/trammel/internal/core/written/declare"
-	"app.example/trammel/internal/core/written/lock"
 )
 
 // The integrations. PROGRAM stands for this program, quoted.
@@ -115,8 +115,8 @@ func followAction(ctx context.Context, c *cli.Command) error {
 // seenPlan is the environment of a checkout that is only looked at: a mistyped word asks nobody
 // for consent, and fetches and makes nothing.
 func seenPlan(c *cli.Command) (*environ.Compiled, error) {
-	if kept, ok := keptPlan(hostNow(), c.String("dir"), c.String("bay")); ok {
-		return kept, nil
+	if plan, ok := cachedPlan(hostNow(), c.String("dir"), c.String("bay")); ok {
+		return plan, nil
 	}
 	p, err := look(c)
 	if err == nil {
@@ -141,7 +141,6 @@ func seenPlan(c *cli.Command) (*environ.Compiled, error) {
 // shell stays as it was until something changes.
 func enter(root, shell string, pid int) string {
 	w := &follower{shell: shell}
-	notes := note()
 	places, err := placesNow()
 	if err != nil {
 		w.remark(fault.OneLine(err))
@@ -168,7 +167,7 @@ func enter(root, shell string, pid int) string {
 	sweepFollowers(filepath.Dir(stamp))
 	p, err := checkout.Open(checkout.Asked{Host: hostNow(), Dir: root, Bay: bay.Main}, checkout.Locate{})
 	if err != nil {
-		w.watch(filepath.Join(root, declare.FileName))
+		w.watch([]rests.Watched{{Path: filepath.Join(root, declare.FileName), There: true}})
 		w.remark(fault.FirstLine(err))
 		if _, had := approval.Last(places, root); had {
 			w.hideAll(hostNow(), places)
@@ -176,29 +175,26 @@ func enter(root, shell string, pid int) string {
 		return w.text.String()
 	}
 	w.name = p.Declaration.Project
-	dir := p.Dir()
-	files := []string{p.Written.File, lock.Path(dir), checkout.PlanFile(places, dir, bay.Main), declare.OverlayFile(dir), lock.OverlayPath(dir)}
-	for _, x := range p.Stamps {
-		if !slices.Contains(files, x.File) {
-			files = append(files, x.File)
-		}
+	compiled, on, watched := w.setup(p)
+	// What is watched goes before what is set, so that it is watched whatever fails in that.
+	set := w.text.String()
+	w.text.Reset()
+	w.watch(append([]rests.Watched{{Path: p.Written.File, There: true}}, watched.Watch()...))
+	text := w.text.String() + set
+	if compiled != nil {
+		compiled.KeepComing(shell, on, strings.ReplaceAll(text, stamp, cached.Stamp))
 	}
-	w.watch(files...)
-	w.setup(p)
-	if notes != nil && strings.Contains(w.text.String(), stamp) { // as it is, so that another shell's can take its place
-		keepAnswer(notes, kept.Coming(root, shell), kept.Reply{Said: []kept.Said{{To: kept.Stamp, Text: stamp}, {To: "1", Text: w.text.String()}}})
-	}
-	return w.text.String()
+	return text
 }
 
 // sessionFolder is where things lie that end with a person's session, of which none is state:
-// neither in their home nor in a checkout, but in a folder of theirs alone (kept.Session).
+// neither in their home nor in a checkout, but in a folder of theirs alone (cached.Session).
 func sessionFolder() (string, error) {
-	folder := kept.Session(os.Getenv)
+	folder := cached.Session(os.Getenv)
 	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", err
 	}
-	if !kept.Own(folder) {
+	if !cached.Own(folder) {
 		return "", fault.New(fault.ErrFailed, "%s is not a folder of yours alone", folder).Advise("Remove it, or set XDG_RUNTIME_DIR.")
 	}
 	return folder, nil
@@ -211,12 +207,16 @@ type follower struct {
 	text  strings.Builder
 }
 
-func (w *follower) setup(p *checkout.State) {
+// setup writes what the shell sets, and returns the plan, nil where there is none, what the text rests
+// on, and of that what a prompt watches: the steps that are due are told once, on coming in.
+func (w *follower) setup(p *checkout.State) (_ *environ.Compiled, on, watched rests.On) {
 	h := p.Host
+	on = p.Rests
 	err := p.Usable()
 	var given approval.Given
 	if err == nil {
 		given, err = approval.Check(p)
+		on = on.Join(approval.Effects(p).Rests)
 	}
 	var plan *environ.Plan
 	if err == nil {
@@ -229,12 +229,13 @@ func (w *follower) setup(p *checkout.State) {
 	if err != nil {
 		w.remark(fault.OneLine(err))
 		w.hide(h, p)
-		return
+		return nil, on, on
 	}
+	on = compiled.Rests
 	if compiled.Environment.Isolation == declare.Sealed { // a shell that follows is the host's own
 		if err := compiled.Isolate(declare.Open, h); err != nil {
 			w.remark(fault.OneLine(err))
-			return
+			return nil, on, on
 		}
 		w.remark("sealed: here its tools come first and the host shows behind them. For the sealed root: trammel shell")
 	}
@@ -250,12 +251,14 @@ func (w *follower) setup(p *checkout.State) {
 	case "zsh":
 		w.text.WriteString("rehash\n")
 	}
-	sight := &setup.Sight{State: p, Plan: plan}
+	r := reading.New(h)
+	sight := &setup.Sight{State: p, Plan: plan, Looks: r}
 	if statuses, err := sight.Steps(); err == nil {
 		if due := step.Due(statuses); len(due) > 0 {
 			w.remark("due: " + due[0].Step.Name + more(len(due)-1) + ". Run: trammel fit")
 		}
 	}
+	return compiled, on.Join(r.On()), on
 }
 
 // hide keeps what the host has hidden where a project that somebody consented to before cannot be
@@ -267,7 +270,7 @@ func (w *follower) hide(h host.Host, p *checkout.State) {
 }
 
 func (w *follower) hideAll(h host.Host, places place.Places) {
-	links := environ.LinksOf(places.HostLinks(), nil, h.Getenv("PATH"), h.Program)
+	links := environ.LinksOf(nil, places.HostLinks(), nil, h.Getenv("PATH"), h.Program)
 	if err := links.Make(); err != nil {
 		w.remark(fault.OneLine(err))
 		return
@@ -296,21 +299,28 @@ func (w *follower) quote(s string) string {
 	return quotePosix(s)
 }
 
-// watch tells the shell which files, the declaration first, make it ask again: when
-// one of them is newer than the stamp, or the declaration is gone.
-func (w *follower) watch(files ...string) {
-	var quoted []string
-	for _, f := range files {
-		quoted = append(quoted, w.quote(f))
+// watch tells the shell which paths, the declaration first, make it ask again: when one of them is
+// newer than the stamp, or came, or when the declaration is gone.
+func (w *follower) watch(paths []rests.Watched) {
+	var there, missing []string
+	for _, x := range paths {
+		if x.There {
+			there = append(there, w.quote(x.Path))
+		} else {
+			missing = append(missing, w.quote(x.Path))
+		}
 	}
 	if w.shell == "fish" {
-		fmt.Fprintf(&w.text, "set -g __trammel_stamp %s\nset -g __trammel_watch %s\n", w.quote(w.stamp), strings.Join(quoted, " "))
+		fmt.Fprintf(&w.text, "set -g __trammel_stamp %s\nset -g __trammel_watch %s\nset -g __trammel_missing %s\n", w.quote(w.stamp), strings.Join(there, " "), strings.Join(missing, " "))
 		return
 	}
 	// One compound test costs a prompt a fraction of a loop.
-	tests := "! -f " + quoted[0]
-	for _, f := range quoted {
+	tests := "! -f " + there[0]
+	for _, f := range there {
 		tests += " || " + f + " -nt " + w.quote(w.stamp)
+	}
+	for _, f := range missing {
+		tests += " || -e " + f
 	}
 	fmt.Fprintf(&w.text, "__trammel_changed() { [[ %s ]]; }\n", tests)
 }
@@ -350,9 +360,6 @@ func sweepFollowers(dir string) {
 		return
 	}
 	for _, e := range entries {
-		if e.IsDir() { // of the answers
-			continue
-		}
 		if _, err := os.Stat("/proc/" + e.Name()); os.IsNotExist(err) {
 			os.Remove(filepath.Join(dir, e.Name()))
 		}

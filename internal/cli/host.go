@@ -8,7 +8,6 @@ import (
 
 	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/base/place"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/origins/locator"
 )
@@ -26,7 +25,7 @@ func hostNow() host.Host {
 	return h
 }
 
-func placesNow() (place.Places, error) { return place.Find(seen.Getenv) }
+func placesNow() (place.Places, error) { return place.Find(hostNow().Getenv) }
 
 func asked(c *cli.Command) checkout.Asked {
 	return checkout.Asked{Host: hostNow(), Dir: c.String("dir"), Bay: c.String("bay")}

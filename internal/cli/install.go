@@ -15,8 +15,8 @@ import (
 
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/acting/account"
+	"app.example/trammel/internal/core/base/cached"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/release"
 )
 
@@ -126,8 +126,8 @@ func removeAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	h := hostNow()
-	temporary := kept.Session(os.Getenv)
-	if !kept.Own(temporary) {
+	temporary := cached.Session(os.Getenv)
+	if !cached.Own(temporary) {
 		temporary = ""
 	}
 	things, err := account.Everything(ctx, places, h, temporary)

@@ -70,7 +70,7 @@ func useCheckout(c *cli.Command, known located.Checkout) error {
 
 // fetchLocator gets the files of a locator, showing how it goes.
 func fetchLocator(ctx context.Context, c *cli.Command, places place.Places, l locator.Locator, pin string) (dir, is string, err error) {
-	policies, err := policy.Read(policy.Files(places.System, ""))
+	policies, err := policy.Read(nil, policy.Files(nil, places.System, ""))
 	if host := policy.HostOf(l.At); err == nil && host != "" {
 		err = policies.Host(host)
 	}

@@ -48,7 +48,7 @@ func recallAction(ctx context.Context, c *cli.Command) error {
 		return fault.New(fault.ErrUsage, "say one of: --list, --against REVISION, or a revision to bring back").Advise("See what there is: trammel recall --list")
 	}
 	// The declaration may be faulty now, which may be why somebody wants it back.
-	file, err := declare.Find(hostNow().Abs(c.String("dir")))
+	file, err := declare.Find(nil, hostNow().Abs(c.String("dir")))
 	if err != nil {
 		return err
 	}

@@ -19,9 +19,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
-	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/place"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
@@ -65,28 +63,28 @@ func trialFlag() cli.Flag {
 	return &cli.StringSliceFlag{Name: "trial", Usage: "use `TOOL=ASK` this one time; nothing is written", Sources: cli.EnvVars("TRAMMEL_TRIAL")}
 }
 
-// keptPlan is the plan that is kept for the declaration in force in a folder, if it is
+// cachedPlan is the plan that is cached for the declaration in force in a folder, if it is
 // valid.
-func keptPlan(h host.Host, dir, bayName string) (*environ.Compiled, bool) {
+func cachedPlan(h host.Host, dir, bayName string) (*environ.Compiled, bool) {
 	places, err := place.Find(h.Getenv)
 	if err != nil {
 		return nil, false
 	}
-	file, err := checkout.Find(places, h.Abs(dir))
+	file, err := checkout.Find(nil, places, h.Abs(dir))
 	if err != nil {
 		return nil, false
 	}
 	return environ.ReadCompiled(h, places, file, filepath.Dir(file), bayName)
 }
 
-// planFor is the environment that a command asked for: the kept one while it is valid, else
+// planFor is the environment that a command asked for: the cached one while it holds, else
 // a new one, for which it asks for consent. given holds only in the second case, where the
 // checkout was opened.
 func planFor(ctx context.Context, c *cli.Command) (plan *environ.Compiled, given approval.Given, err error) {
 	if trials := c.StringSlice("trial"); len(trials) > 0 {
 		plan, err = trialPlan(ctx, c, trials)
-	} else if kept, ok := keptPlan(hostNow(), c.String("dir"), c.String("bay")); ok {
-		plan = kept
+	} else if cached, ok := cachedPlan(hostNow(), c.String("dir"), c.String("bay")); ok {
+		plan = cached
 	} else {
 		plan, given, err = newPlan(ctx, c)
 	}
@@ -96,7 +94,7 @@ func planFor(ctx context.Context, c *cli.Command) (plan *environ.Compiled, given
 	switch level := declare.Isolation(c.String("isolation")); level {
 	case "":
 	case declare.Open, declare.Clean, declare.Sealed:
-		policies, err := policy.Read(policy.Files(plan.Places.System, plan.Dir))
+		policies, err := policy.Read(nil, policy.Files(nil, plan.Places.System, plan.Dir))
 		if err == nil {
 			err = policies.Isolation(level)
 		}
@@ -129,7 +127,7 @@ func newPlan(ctx context.Context, c *cli.Command) (*environ.Compiled, approval.G
 	}
 	plan, err := decided.Compile(g)
 	if err == nil {
-		plan.Keep()
+		script.Keep(plan)
 	}
 	return plan, g, err
 }
@@ -269,7 +267,7 @@ func trialPlan(ctx context.Context, c *cli.Command, trials []string) (*environ.C
 		if err != nil {
 			return err
 		}
-		plan, err = fit.Trial(ctx, g.For(trial), options)
+		plan, err = fit.Trial(ctx, g.Trying(trial), options)
 		return err
 	})
 	return plan, err
@@ -459,40 +457,10 @@ func doAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return fault.New(fault.ErrUsage, "routine %s: %v", name, err)
 	}
-	if len(plan.Needs[name]) == 0 {
-		keepRoutine(c, plan, r, name)
-	}
 	return become(plan, r, plan.Dir, command.Path, command.Argv)
 }
 
-// keepRoutine keeps which command a routine is, where the plan alone decides that. What it is given
-// stands behind it each time.
-func keepRoutine(c *cli.Command, plan *environ.Compiled, r *environ.Ready, name string) {
-	var own []string // what the host's variables do not change
-	for _, v := range plan.Environment.Variables {
-		own = append(own, v.Name+"="+v.Value)
-	}
-	command, fixed := script.Fixed(plan.Routines[name], append(own, "PWD="+plan.Dir))
-	if !fixed {
-		return
-	}
-	_ = seen.Getenv("IFS") // which splits words, where somebody lets it out
-	file, sealed := command.Path, plan.Environment.Isolation == declare.Sealed
-	switch {
-	case sealed && file == r.Host.Program:
-		file = plan.Environment.View.Self
-	case !sealed && file == "" && filepath.IsAbs(command.Argv[0]):
-		file = command.Argv[0]
-	case !sealed && file == "" && strings.Contains(command.Argv[0], "/"):
-		file = filepath.Join(plan.Dir, command.Argv[0])
-	}
-	if strings.HasSuffix(filepath.Dir(file), "/.trammel/bin") {
-		return // that stands for what the environment has, which has none: see lookIn
-	}
-	keepBecoming(c, plan, []string{"do", name}, kept.Reply{Becomes: append([]string{file}, command.Argv...), Folder: plan.Dir})
-}
-
-// givenFor is consent with its checkout: that which was given already, or after a kept plan
+// givenFor is consent with its checkout: that which was given already, or after a cached plan
 // that of the checkout, which is opened now.
 func givenFor(ctx context.Context, c *cli.Command, g approval.Given) (approval.Given, error) {
 	if g.Holds() {

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -10,10 +12,10 @@ import (
 
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/acting/setup"
+	"app.example/trammel/internal/core/base/cached"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/base/kept"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/running/environ"
@@ -48,10 +50,11 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if len(c.StringSlice("trial")) == 0 && seen.Getenv("TRAMMEL_DIR") == plan.Dir && seen.Getenv("TRAMMEL_BAY") == c.String("bay") {
+	r := reading.New(hostNow())
+	if len(c.StringSlice("trial")) == 0 && r.Getenv("TRAMMEL_DIR") == plan.Dir && r.Getenv("TRAMMEL_BAY") == c.String("bay") {
 		return fault.New(fault.ErrUsage, "this is a shell of %s already", plan.Project).Advise("Leave it with exit, or just go on.")
 	}
-	path, err := shellPath(plan, c.String("login"))
+	path, err := shellPath(r, plan, c.String("login"))
 	if err != nil {
 		return err
 	}
@@ -59,51 +62,46 @@ func shellAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if err := beforeShell(ctx, c, plan, given); err != nil {
-		return err
-	}
-	argv, extra, err := startShell(plan, path, c.String("bay"))
+	said, err := beforeShell(ctx, c, r, plan, given)
 	if err != nil {
 		return err
 	}
-	keepShell(c, plan, path, argv, extra)
+	argv, extra, err := startShell(r, plan, path, c.String("bay"))
+	if err != nil {
+		return err
+	}
+	keepShell(c, plan, r, path, argv, extra, said)
 	return become(plan, plan.Ready(hostNow()).With(extra), dir, path, argv)
 }
 
-// keepShell keeps how a shell was opened.
-func keepShell(c *cli.Command, plan *environ.Compiled, path string, argv []string, extra []environ.Variable) {
-	r := kept.Reply{Becomes: append([]string{path}, argv...)}
+// keepShell caches how a shell was opened: r has noted what decided that besides the plan.
+func keepShell(c *cli.Command, plan *environ.Compiled, r *reading.Reader, path string, argv []string, extra []environ.Variable, said string) {
+	if c.NumFlags() > 0 || c.Root().NumFlags() > 0 || c.Args().Present() {
+		return
+	}
+	var set []string
 	for _, v := range extra {
 		if slices.ContainsFunc(plan.Environment.Variables, func(x environ.Variable) bool { return x.Name == v.Name }) {
 			return
 		}
-		r.Set = append(r.Set, v.Name+"="+v.Value)
+		set = append(set, v.Name+"="+v.Value)
 	}
-	keepBecoming(c, plan, []string{"shell"}, r)
-}
-
-// keepBecoming keeps which command a command line became, where the plan has the form that the shortest
-// way goes by: without secrets.
-func keepBecoming(c *cli.Command, plan *environ.Compiled, words []string, r kept.Reply) {
-	if out, ok := c.Root().Writer.(*heard); ok && plan.KeepShort() {
-		r.Said = out.all.list
-		keepAnswer(out.all.notes, words, r)
-	}
+	plan.KeepShell(r.On(), set, cached.Command{File: path, Argv: argv}, said)
 }
 
 // beforeShell runs the steps that run at each shell's start, and says in one line
-// what is due.
-func beforeShell(ctx context.Context, c *cli.Command, plan *environ.Compiled, given approval.Given) error {
+// what is due, which it returns.
+func beforeShell(ctx context.Context, c *cli.Command, r *reading.Reader, plan *environ.Compiled, given approval.Given) (said string, err error) {
 	if len(c.StringSlice("trial")) > 0 || !plan.Steps {
-		return nil
+		return "", nil
 	}
-	given, err := givenFor(ctx, c, given)
+	given, err = givenFor(ctx, c, given)
 	if err != nil {
-		return err
+		return "", err
 	}
 	up, err := prepared(ctx, c, given)
 	if err != nil {
-		return err
+		return "", err
 	}
 	s := screen(c)
 	if slices.ContainsFunc(up.State.Declaration.Steps, func(x declare.Step) bool { return x.When == step.AtEachShell }) {
@@ -111,26 +109,34 @@ func beforeShell(ctx context.Context, c *cli.Command, plan *environ.Compiled, gi
 			_, err := up.RunSteps(ctx, setup.Choice{None: true, Shell: true})
 			return err
 		}); err != nil {
-			return err
+			return "", err
 		}
+		r.Never("a step runs at each shell's start")
 	}
-	sayDue(s, up.Sight)
-	return nil
+	up.Looks = r
+	return sayDue(s, up.Sight), nil
 }
 
-// sayDue says in one line which steps are due.
-func sayDue(s *ui.Screen, up *setup.Sight) {
-	if statuses, err := up.Steps(); err == nil {
-		if due := step.Due(statuses); len(due) > 0 {
-			s.Say("Due: %s%s (%s). Run: trammel fit", due[0].Step.Name, more(len(due)-1), due[0].Why)
-		}
+// sayDue says in one line which steps are due, and returns what it said.
+func sayDue(s *ui.Screen, up *setup.Sight) string {
+	statuses, err := up.Steps()
+	if err != nil {
+		up.Looks.Never(err.Error())
+		return ""
 	}
+	due := step.Due(statuses)
+	if len(due) == 0 {
+		return ""
+	}
+	line := fmt.Sprintf("Due: %s%s (%s). Run: trammel fit", due[0].Step.Name, more(len(due)-1), due[0].Why)
+	s.Say("%s", line)
+	return ui.Shown(line) + "\n"
 }
 
 // shellPath finds the shell to open: the named one, or the person's own; in sealed
 // isolation the root's shell of that name, or its bash.
-func shellPath(plan *environ.Compiled, named string) (string, error) {
-	own := seen.Getenv("SHELL")
+func shellPath(r *reading.Reader, plan *environ.Compiled, named string) (string, error) {
+	own := r.Getenv("SHELL")
 	candidates := []string{own, "/bin/bash", "/bin/sh"}
 	root := ""
 	if plan.Environment.Isolation == declare.Sealed {
@@ -144,7 +150,7 @@ func shellPath(plan *environ.Compiled, named string) (string, error) {
 		}
 	}
 	for _, path := range candidates {
-		if info, err := seen.Stat(root + path); err == nil && filepath.IsAbs(path) && !info.IsDir() && info.Mode()&0o111 != 0 {
+		if filepath.IsAbs(path) && r.Command(root+path) {
 			return path, nil
 		}
 	}
@@ -158,7 +164,7 @@ func shellPath(plan *environ.Compiled, named string) (string, error) {
 // startShell writes the start-up file that sets the environment again after the
 // person's own files have run, and gives the command line that makes the shell
 // read it. An unknown shell gets the environment alone.
-func startShell(plan *environ.Compiled, path, bayName string) (argv []string, extra []environ.Variable, err error) {
+func startShell(r *reading.Reader, plan *environ.Compiled, path, bayName string) (argv []string, extra []environ.Variable, err error) {
 	name := filepath.Base(path)
 	folder := filepath.Join(checkout.Local(plan.Dir), "shell-"+bayName)
 	set := assertions(plan)
@@ -171,7 +177,7 @@ func startShell(plan *environ.Compiled, path, bayName string) (argv []string, ex
 		file := filepath.Join(folder, "bashrc")
 		text := "[ -f ~/.bashrc ] && . ~/.bashrc\n" + posixSet(set) + "hash -r\n" +
 			"PS1=" + quotePosix(plan.Project+" | ") + "\"$PS1\"\n" + missing
-		return []string{name, "--rcfile", file}, nil, same(file, text)
+		return []string{name, "--rcfile", file}, nil, same(r, file, text)
 	case "zsh":
 		// zsh reads its files from ZDOTDIR; each of these hands on to the person's own.
 		own := "ZDOTDIR=${TRAMMEL_SHELL_ZDOTDIR:-$HOME}\n"
@@ -183,17 +189,17 @@ func startShell(plan *environ.Compiled, path, bayName string) (argv []string, ex
 			".zshenv": own + "[[ -f $ZDOTDIR/.zshenv ]] && . $ZDOTDIR/.zshenv\n" + back,
 			".zshrc":  rc,
 		} {
-			if err := same(filepath.Join(folder, file), text); err != nil {
+			if err := same(r, filepath.Join(folder, file), text); err != nil {
 				return nil, nil, err
 			}
 		}
-		if old := seen.Getenv("ZDOTDIR"); old != "" {
+		if old := r.Getenv("ZDOTDIR"); old != "" {
 			extra = append(extra, environ.Variable{Name: "TRAMMEL_SHELL_ZDOTDIR", Value: old})
 		}
 		return []string{name}, append(extra, environ.Variable{Name: "ZDOTDIR", Value: folder}), nil
 	case "fish":
 		file := filepath.Join(folder, "start.fish")
-		return []string{name, "--init-command", "source " + quoteFish(file)}, nil, same(file, fishSet(plan.Project, set)+missing)
+		return []string{name, "--init-command", "source " + quoteFish(file)}, nil, same(r, file, fishSet(plan.Project, set)+missing)
 	}
 	return []string{name}, nil, nil
 }
@@ -201,7 +207,7 @@ func startShell(plan *environ.Compiled, path, bayName string) (argv []string, ex
 // assertions are what must hold whatever a start-up file did, PATH last.
 func assertions(plan *environ.Compiled) []environ.Variable {
 	out := slices.Clone(plan.Environment.Variables)
-	return append(out, environ.Variable{Name: "PATH", Value: plan.Environment.PathOf(seen.Getenv("PATH"))})
+	return append(out, environ.Variable{Name: "PATH", Value: plan.Environment.PathOf(os.Getenv("PATH"))})
 }
 
 func posixSet(set []environ.Variable) string {
@@ -244,9 +250,10 @@ func fishSet(name string, set []environ.Variable) string {
 	return b.String()
 }
 
-// same writes a start-up file unless it has this content.
-func same(path, text string) error {
-	if old, err := disk.Read(path, disk.MostState); err == nil && string(old) == text {
+// same writes a start-up file unless it has this content. Which it has decides how a shell starts.
+func same(r *reading.Reader, path, text string) error {
+	old, err := r.Read(path, disk.MostState)
+	if err == nil && string(old) == text {
 		return nil
 	}
 	return disk.WriteCache(path, []byte(text))

@@ -11,7 +11,6 @@ import (
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/acting/survey"
 	"app.example/trammel/internal/core/base/canon"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -50,9 +49,6 @@ func showAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if c.Bool("json") {
-		if len(out.Services) > 0 {
-			seen.Doubt("what services use")
-		}
 		return tell(s, showOut{*out})
 	}
 	ids := ""
@@ -189,12 +185,8 @@ func decided(files []checkout.Decider) []string {
 	return out
 }
 
-// since writes for how long something has been so, and notes when that is said otherwise.
-func since(t time.Time) string {
-	text, until := ui.Since(t, time.Now())
-	seen.Until(until)
-	return text
-}
+// since writes for how long something has been so.
+func since(t time.Time) string { return ui.Since(t, time.Now()) }
 
 // indent gives the first column its width even where a group has no name.
 func indent(rows [][]ui.Cell) [][]ui.Cell {

@@ -19,7 +19,7 @@ import (
 // group, what stands before it there, and the groups before. "." is the package that has
 // the group's own name.
 var groups = []struct{ name, packages string }{
-	{"base", "release plain lazy event foreign fault kept seen host disk place canon mask authority changes version platform page debian python nodejs rlang solve sshsig fetch"},
+	{"base", "release plain rests cached lazy event foreign fault host disk reading place canon mask authority changes version platform page debian python nodejs rlang solve sshsig fetch"},
 	{"kernel", "unix within process listen network sandbox launch"},
 	{"written", "ref declare card lock history draft"},
 	{"stored", "tree unpack store merge system libraries frame depot"},
@@ -132,7 +132,7 @@ func TestTheCoreDoesNotPrint(t *testing.T) {
 // enters a root, of which each is such a process.
 func TestTheCoreAsksTheProcessForNothing(t *testing.T) {
 	own := map[string]bool{
-		"base/host/host.go": true, "base/seen/seen.go": true, "running/script/script.go": true, "kernel/launch/launch_linux.go": true,
+		"base/host/host.go": true, "base/cached/cached.go": true, "base/rests/times_darwin.go": true, "running/script/script.go": true, "kernel/launch/launch_linux.go": true,
 		"kernel/process/tree_linux.go": true, "kernel/sandbox/sandbox_linux.go": true, "kernel/within/mounts_linux.go": true, "kernel/within/view_linux.go": true, "kernel/within/tree_linux.go": true, "running/gateway/page.go": true, "running/inside/launcher_linux.go": true, "running/cluster/keeper.go": true,
 	}
 	asks := map[string]bool{

@@ -1,6 +1,6 @@
 // Package early plays the roles in which this program is started most often, before its
-// libraries are initialised: the init of a process tree, what enters a root, and the answers that
-// need nothing but a file that is kept.
+// libraries are initialised: the init of a process tree, what enters a root, and what needs nothing
+// but a plan that is cached: a command, a routine, a shell, the text for one that comes into a project.
 //
 // Packages are initialised in the order of their import paths, each once those that it imports
 // are (Go specification, "Package initialization"). This module's path comes before those of
@@ -24,13 +24,18 @@ func init() {
 	if base(os.Args[0]) != "trammel" {
 		return
 	}
-	answer(os.Args[1:])
 	switch {
 	case len(os.Args) == 2 && os.Args[1] == "--version":
 		_, _ = os.Stdout.WriteString("trammel version " + release.Version + "\n")
 		os.Exit(0)
 	case len(os.Args) > 3 && os.Args[1] == "run" && os.Args[2] == "--":
 		run("", os.Args[3:])
+	case len(os.Args) > 2 && os.Args[1] == "do":
+		routine(os.Args[2], os.Args[3:])
+	case len(os.Args) == 2 && os.Args[1] == "shell":
+		shell()
+	case len(os.Args) == 7 && os.Args[1] == "follow" && os.Args[2] == "--enter" && os.Args[4] == "--of":
+		coming(os.Args[3], os.Args[5], os.Args[6])
 	case len(os.Args) > 2 && os.Args[1] == "--command":
 		if folder, name, ok := plain.Cut(os.Args[2], bin); ok && plain.HasPrefix(folder, "/") {
 			run(folder, append([]string{name}, os.Args[3:]...))

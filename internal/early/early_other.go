@@ -5,8 +5,5 @@ package early
 // inside is for Linux: there are no namespaces elsewhere.
 func inside([]string) {}
 
-// answer is for Linux.
-func answer([]string) {}
-
 // sealed is for Linux.
 func sealed(string, string, string, []string, []string) {}

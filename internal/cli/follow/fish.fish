@@ -3,6 +3,7 @@
 set -g __trammel_root
 set -g __trammel_names
 set -g __trammel_watch
+set -g __trammel_missing
 set -g __trammel_stamp /nowhere
 set -g __trammel_pwd
 function __trammel_keep
@@ -36,6 +37,16 @@ function __trammel_leave
     set -g __trammel_names
     set -g __trammel_root
     set -g __trammel_watch
+    set -g __trammel_missing
+end
+function __trammel_moved
+    for file in $__trammel_watch
+        test $file -nt $__trammel_stamp; and return 0
+    end
+    for file in $__trammel_missing
+        test -e $file; and return 0
+    end
+    return 1
 end
 function __trammel_same
     test "$PWD" = "$__trammel_pwd"; or return 1
@@ -44,10 +55,7 @@ function __trammel_same
         return
     end
     test -f "$__trammel_root/trammel.toml"; or return 1
-    for file in $__trammel_watch
-        test $file -nt $__trammel_stamp; and return 1
-    end
-    return 0
+    not __trammel_moved
 end
 function __trammel_prompt --on-event fish_prompt
     __trammel_same; and return 0
@@ -65,14 +73,7 @@ function __trammel_prompt --on-event fish_prompt
     end
     if test "$root" = "$__trammel_root"
         test -n "$root"; or return 0
-        set -l changed
-        for file in $__trammel_watch
-            if test $file -nt $__trammel_stamp
-                set changed yes
-                break
-            end
-        end
-        test -n "$changed"; or return 0
+        __trammel_moved; or return 0
     end
     __trammel_leave
     test -n "$root"; or return 0

@@ -331,17 +331,11 @@ func Ago(d time.Duration) string {
 	return fmt.Sprintf("%d days", int(d.Hours())/24)
 }
 
-// Since is how long ago a moment was as it stands in what is printed once, and until when that is so. Of
-// the first minute it does not tell the seconds, which nobody needs and which would be true for one.
-func Since(t, now time.Time) (text string, until time.Time) {
-	unit, d := 24*time.Hour, now.Sub(t)
-	switch {
-	case d < time.Minute:
-		return "<1 min", now.Add(time.Minute - max(d, 0)) // d is negative where the clock was set back
-	case d < time.Hour:
-		unit = time.Minute
-	case d < 48*time.Hour:
-		unit = time.Hour
+// Since is how long ago a moment was, as it stands in what is printed once: of the first minute it does
+// not tell the seconds, which would be true for one.
+func Since(t, now time.Time) string {
+	if d := now.Sub(t); d >= time.Minute {
+		return Ago(d)
 	}
-	return Ago(d), t.Add((d/unit + 1) * unit)
+	return "<1 min" // also where the clock was set back
 }

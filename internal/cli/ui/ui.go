@@ -21,7 +21,6 @@ import (
 	"golang.org/x/term"
 
 	"app.example/trammel/internal/core/base/foreign"
-	"app.example/trammel/internal/core/base/seen"
 )
 
 // Style is a way to print a word.
@@ -72,14 +71,14 @@ type Options struct {
 // Open looks at the two streams and the environment (NO_COLOR, CI, TERM).
 func Open(out, err *os.File, o Options) *Screen {
 	s := &Screen{Out: out, Err: err, Quiet: o.Quiet, Verbose: o.Verbose, outWidth: widthOf(out), errWidth: widthOf(err)}
-	dumb := seen.Getenv("TERM") == "dumb"
-	colour := !o.NoColour && seen.Getenv("NO_COLOR") == "" && !dumb
+	dumb := os.Getenv("TERM") == "dumb"
+	colour := !o.NoColour && os.Getenv("NO_COLOR") == "" && !dumb
 	s.colour = colour && term.IsTerminal(int(out.Fd()))
 	s.errColor = colour && term.IsTerminal(int(err.Fd()))
 	if s.errWidth > 0 {
 		s.terminal = err
 	}
-	s.live = !o.Plain && !o.Quiet && !dumb && seen.Getenv("CI") == "" && term.IsTerminal(int(err.Fd()))
+	s.live = !o.Plain && !o.Quiet && !dumb && os.Getenv("CI") == "" && term.IsTerminal(int(err.Fd()))
 	return s
 }
 

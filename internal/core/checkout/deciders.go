@@ -32,11 +32,11 @@ func (s *State) Deciders() []Decider {
 	if s.Written.File != own {
 		for dir := s.Dir(); filepath.Dir(dir) != dir; {
 			dir = filepath.Dir(dir)
-			if file := filepath.Join(dir, declare.FileName); fileIsThere(file) {
+			if file := filepath.Join(dir, declare.FileName); fileIsThere(nil, file) {
 				out = append(out, Decider{file, Yields})
 			}
 		}
-		if fileIsThere(own) {
+		if fileIsThere(nil, own) {
 			out = append(out, Decider{own, Yields})
 		}
 	}
@@ -46,7 +46,7 @@ func (s *State) Deciders() []Decider {
 // FileOf is a file of the declaration, as its places name it, with its folder; what is no file
 // of the project (a locator) is as it is.
 func (s *State) FileOf(name string) string {
-	if full := filepath.Join(s.Dir(), filepath.FromSlash(name)); !filepath.IsAbs(name) && fileIsThere(full) {
+	if full := filepath.Join(s.Dir(), filepath.FromSlash(name)); !filepath.IsAbs(name) && fileIsThere(nil, full) {
 		return full
 	}
 	return name

@@ -3,19 +3,19 @@ package checkout
 import (
 	"errors"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/place"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/written/declare"
 )
 
 // Bays lists the bays of a checkout by name, those of locators too.
 func (s *State) Bays() ([]bay.Bay, error) {
-	entries, err := seen.ReadDir(filepath.Dir(s.Bay.Records))
+	entries, err := os.ReadDir(filepath.Dir(s.Bay.Records))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -35,7 +35,7 @@ func BayBeside(a Asked) (bay.Bay, bool) {
 	if err != nil {
 		return bay.Bay{}, false
 	}
-	file, err := Find(places, a.Host.Abs(a.Dir))
+	file, err := Find(nil, places, a.Host.Abs(a.Dir))
 	if err != nil {
 		return bay.Bay{}, false
 	}
@@ -46,7 +46,7 @@ func BayBeside(a Asked) (bay.Bay, bool) {
 // declaration is gone.
 func Noted(places place.Places) []string {
 	var out []string
-	files, _ := seen.Glob(filepath.Join(places.State, "projects", "*"))
+	files, _ := filepath.Glob(filepath.Join(places.State, "projects", "*"))
 	for _, f := range files {
 		if dir, err := disk.Read(f, disk.MostText); err == nil && filepath.IsAbs(string(dir)) {
 			out = append(out, string(dir))
@@ -58,7 +58,7 @@ func Noted(places place.Places) []string {
 // Known are the folders of all projects that were fitted on this machine and are still
 // there.
 func Known(places place.Places) []string {
-	return slices.DeleteFunc(Noted(places), func(dir string) bool { return !fileIsThere(filepath.Join(dir, declare.FileName)) })
+	return slices.DeleteFunc(Noted(places), func(dir string) bool { return !fileIsThere(nil, filepath.Join(dir, declare.FileName)) })
 }
 
 // Remember notes the checkout among those whose tools a sweep must keep.

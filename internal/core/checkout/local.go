@@ -1,6 +1,7 @@
 package checkout
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"io/fs"
@@ -12,7 +13,7 @@ import (
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
 )
 
 // Local is the checkout's own folder for what can be made again.
@@ -26,9 +27,9 @@ const LocalName = ".trammel"
 // lies in it must be what Trammel puts there, since a repository can bring such a folder
 // along: only the two links to the frame are links, and what another command is making of
 // them this moment (or was, when it was killed: Tidy removes it).
-func localFolder(dir string) error {
-	path := Local(dir)
-	info, err := seen.Lstat(path)
+func (s *State) localFolder(r *reading.Reader) error {
+	path := Local(s.Dir())
+	info, err := r.Lstat(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -42,7 +43,10 @@ func localFolder(dir string) error {
 	if err := sameUser(path, info); err != nil {
 		return err
 	}
-	entries, err := seen.ReadDir(path)
+	if err := s.foreign(r); err != nil {
+		return err
+	}
+	entries, err := r.ReadDir(path)
 	if err != nil {
 		return fault.New(fault.ErrFailed, "%v", err)
 	}
@@ -51,7 +55,9 @@ func localFolder(dir string) error {
 		if e.Type()&fs.ModeSymlink != 0 && (e.Name() == "frame" || e.Name() == "bin" || unnamed(e.Name())) {
 			continue
 		}
-		seen.At(full)
+		if r.Identity(full); !e.IsDir() {
+			r.Entry(full)
+		}
 		info, err := e.Info()
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -81,8 +87,8 @@ func sameUser(path string, info fs.FileInfo) error {
 // localID is the name that Trammel gave the folder when it made it. What was done in this
 // checkout is recorded under it in the person's state, so that a folder which somebody
 // brings along, or one that was removed and made again, has nothing to show for itself.
-func localID(dir string) string {
-	raw, err := disk.ReadWithin(dir, filepath.Join(LocalName, "id"), 64)
+func localID(r *reading.Reader, dir string) string {
+	raw, err := r.ReadWithin(dir, filepath.Join(LocalName, "id"), 64)
 	id := strings.TrimSpace(string(raw))
 	if err != nil || len(id) != 26 || strings.Trim(id, "ABCDEFGHIJKLMNOPQRSTUVWXYZ234567") != "" {
 		return ""
@@ -102,12 +108,12 @@ func (s *State) Done() string {
 // MakeLocal makes the folder for what can be made again, hidden from version control, and
 // returns the State that knows it.
 func (s *State) MakeLocal() (*State, error) {
-	if s.LocalErr != nil {
+	if s.LocalErr != nil && !errors.Is(s.LocalErr, errForeign) {
 		return nil, s.LocalErr
 	}
 	if s.pending != nil {
 		// Another command may have finished it since this state was read, and written more.
-		if now, err := readPending(s.Places, s.Dir()); err != nil {
+		if now, err := readPending(nil, s.Places, s.Dir()); err != nil {
 			return nil, err
 		} else if now != nil {
 			if err := now.Finish(s.Places); err != nil {
@@ -116,30 +122,83 @@ func (s *State) MakeLocal() (*State, error) {
 		}
 	}
 	local := Local(s.Dir())
-	seen.At(local)
-	if err := os.Mkdir(local, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
-		return nil, err
-	}
-	if s.LocalID != "" {
-		if _, err := seen.Lstat(filepath.Join(local, ".gitignore")); err == nil {
+	if s.LocalID != "" && s.LocalErr == nil {
+		if _, err := os.Lstat(filepath.Join(local, ".gitignore")); err == nil {
 			return s, nil
 		}
 	}
-	if err := localFolder(s.Dir()); err != nil { // it may have come this moment
+	unlock, err := disk.Lock(context.Background(), s.madeFile("lock")) // one of two at once makes it
+	if err != nil {
 		return nil, err
+	}
+	defer unlock()
+	out := *s
+	if out.LocalErr = s.localFolder(nil); errors.Is(out.LocalErr, errForeign) {
+		if out.Aside, err = putAside(s.Dir()); err != nil {
+			return nil, err
+		}
+	}
+	if err := os.Mkdir(local, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		return nil, err
+	}
+	if out.LocalErr = s.localFolder(nil); out.LocalErr != nil { // it may have come this moment
+		return nil, out.LocalErr
 	}
 	if err := disk.WriteWithin(s.Dir(), LocalName+"/.gitignore", []byte("*\n"), 0o644); err != nil {
 		return nil, err
 	}
-	out := *s
-	if out.LocalID = localID(s.Dir()); out.LocalID == "" {
+	if out.LocalID = localID(nil, s.Dir()); out.LocalID == "" {
+		// Known first: a folder with an id that nobody knows would be put aside.
 		out.LocalID = rand.Text()
+		if err := disk.Write(s.madeFile(out.LocalID), []byte(s.Dir()+"\n"), 0o600); err != nil {
+			return nil, err
+		}
 		if err := disk.WriteWithin(s.Dir(), LocalName+"/id", []byte(out.LocalID+"\n"), 0o600); err != nil {
 			return nil, err
 		}
-		out.LocalID = localID(s.Dir()) // two at once: the last one's counts for both
 	}
 	return &out, nil
+}
+
+// madeFile is where a person's state has that Trammel made the folder with an id.
+func (s *State) madeFile(id string) string {
+	return filepath.Join(s.Places.State, "made", id)
+}
+
+// errForeign marks the error of a folder that Trammel did not make.
+var errForeign = errors.New("not made by Trammel")
+
+// foreign says that the folder is there and that this person's Trammel did not make it: it came with
+// a commit or an archive, and nothing in it is used.
+func (s *State) foreign(r *reading.Reader) error {
+	path := Local(s.Dir())
+	entries, err := r.ReadDir(path)
+	if err != nil || len(entries) == 0 { // none, or one that is being made this moment
+		return nil
+	}
+	if id := localID(r, s.Dir()); id != "" {
+		if _, err := r.Lstat(s.madeFile(id)); err == nil {
+			return nil
+		}
+	}
+	e := fault.New(fault.ErrUsage, "%s is not a folder that Trammel made for you here; it came with the project", path)
+	e.Cause = errForeign
+	return e.Advise("Nothing in it is used. The next command that makes the environment moves it aside: trammel fit")
+}
+
+// putAside gives a folder that Trammel did not make another name, which version control is told to
+// leave alone.
+func putAside(dir string) (string, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return "", err
+	}
+	defer root.Close()
+	aside := LocalName + "-aside-" + rand.Text()[:8]
+	if err := root.Rename(LocalName, aside); err != nil {
+		return "", err
+	}
+	return filepath.Join(dir, aside), nil
 }
 
 // EarlierLock is where the lock before the present one is kept, for the way back.
@@ -155,7 +214,7 @@ func unnamed(name string) bool {
 // Tidy removes what a command that was killed in that very instant left in the checkout.
 func (s *State) Tidy() {
 	for _, dir := range []string{s.Dir(), Local(s.Dir())} {
-		entries, err := seen.ReadDir(dir)
+		entries, err := os.ReadDir(dir)
 		if err != nil {
 			continue
 		}
@@ -163,7 +222,6 @@ func (s *State) Tidy() {
 			if !unnamed(e.Name()) {
 				continue
 			}
-			seen.Doubt("what is half-made")
 			info, err := e.Info()
 			if err == nil && (info.Mode().IsRegular() || info.Mode()&fs.ModeSymlink != 0) && time.Since(info.ModTime()) > time.Minute {
 				_ = disk.RemoveWithin(dir, e.Name())

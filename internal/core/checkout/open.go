@@ -10,7 +10,7 @@ import (
 	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/base/platform"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/stored/store"
@@ -22,18 +22,18 @@ import (
 func DefaultFile(p place.Places) string { return filepath.Join(p.Config, "default.toml") }
 
 // Find looks for the declaration that is in force in a folder.
-func Find(places place.Places, dir string) (string, error) {
-	file, err := declare.Find(dir)
+func Find(r *reading.Reader, places place.Places, dir string) (string, error) {
+	file, err := declare.Find(r, dir)
 	if err != nil {
-		if own := DefaultFile(places); fileIsThere(own) {
+		if own := DefaultFile(places); fileIsThere(r, own) {
 			return own, nil
 		}
 	}
 	return file, err
 }
 
-func fileIsThere(path string) bool {
-	info, err := seen.Stat(path)
+func fileIsThere(r *reading.Reader, path string) bool {
+	info, err := r.Stat(path)
 	return err == nil && info.Mode().IsRegular()
 }
 
@@ -44,33 +44,24 @@ type Asked struct {
 	Bay  string
 }
 
-// reading reads files and takes their stamps before.
-type reading struct {
-	stamps  []Stamped
+// files reads the files of a checkout.
+type files struct {
+	*reading.Reader
 	instead map[string][]byte // what files are about to say
 }
 
-func (r *reading) note(path string) {
-	for _, s := range r.stamps {
-		if s.File == path {
-			return
-		}
-	}
-	r.stamps = append(r.stamps, Stamp(path))
-}
-
-func (r *reading) text(dir, name string) ([]byte, error) {
+func (r *files) text(dir, name string) ([]byte, error) {
 	path := filepath.Join(dir, filepath.FromSlash(name))
-	r.note(path)
+	r.File(path)
 	if text := r.instead[path]; text != nil {
 		return text, nil
 	}
 	return disk.ReadWithin(dir, name, disk.MostText)
 }
 
-func (r *reading) lock(dir, name string) ([]byte, error) {
+func (r *files) lock(dir, name string) ([]byte, error) {
 	path := filepath.Join(dir, name)
-	r.note(path)
+	r.File(path)
 	if text := r.instead[path]; text != nil {
 		return text, nil
 	}
@@ -80,33 +71,30 @@ func (r *reading) lock(dir, name string) ([]byte, error) {
 // Open reads the nearest declaration at or above a folder, or the person's default, and
 // all that belongs to it.
 func Open(a Asked, o Locate) (*State, error) {
-	places, err := place.Find(a.Host.Getenv)
+	r := &files{Reader: reading.New(a.Host)}
+	r.Program()
+	places, err := place.Find(r.Getenv)
 	if err != nil {
 		return nil, err
 	}
-	file, err := Find(places, a.Host.Abs(a.Dir))
+	file, err := Find(r.Reader, places, a.Host.Abs(a.Dir))
 	if err != nil {
 		return nil, err
 	}
 	s := &State{Host: a.Host, Places: places, Platform: platform.Here(), Store: store.Open(places.Store()), Began: time.Now()}
 	dir := filepath.Dir(file)
-	r := &reading{}
-	if s.pending, err = readPending(places, dir); err != nil {
+	if s.pending, err = readPending(r.Reader, places, dir); err != nil {
 		return nil, err
 	}
 	if s.pending != nil {
 		r.instead = map[string][]byte{file: s.pending.Declaration, lock.Path(dir): s.pending.Lock}
 	}
-	r.note(ConsentFile(places, dir))
+	r.File(ConsentFile(places, dir))
 	s.LockText, s.LockErr = r.lock(dir, lock.FileName)
 	if s.LockErr == nil {
 		s.Lock, s.LockErr = lock.Parse(s.LockText)
 	}
-	files := policy.Files(places.System, dir)
-	for _, file := range files {
-		r.note(file)
-	}
-	if s.Policies, err = policy.Read(files); err != nil {
+	if s.Policies, err = policy.Read(r.Reader, policy.Files(r.Reader, places.System, dir)); err != nil {
 		return nil, err
 	}
 	o.allow = s.Policies.Host
@@ -123,20 +111,23 @@ func Open(a Asked, o Locate) (*State, error) {
 	if s.Bay, err = bay.Open(places, s.Written, a.Bay); err != nil {
 		return nil, err
 	}
-	r.note(s.Bay.ParamsFile())
+	r.File(s.Bay.ParamsFile())
 	chosen, err := s.Bay.ReadParams()
 	if err = s.noteBroken(err); err != nil {
 		return nil, err
 	}
-	r.note(s.Bay.PortsFile())
+	r.File(s.Bay.PortsFile())
 	s.Ports, err = s.Bay.ReadPorts()
 	if err = s.noteBroken(err); err != nil {
 		return nil, err
 	}
-	s.LocalErr, s.LocalID = localFolder(dir), localID(dir)
-	s.Stamps = r.stamps
+	if s.LocalErr = s.localFolder(r.Reader); s.LocalErr == nil {
+		s.LocalID = localID(r.Reader, dir)
+	}
+	s.Store.Look(r.Reader)
 	s.judgeLock()
 	s.Parts, s.OwnParts = s.partsOf(s.Lock), s.partsOf(s.OverlayLock)
+	s.Rests = r.On()
 	return s, s.fill(chosen)
 }
 
@@ -161,7 +152,7 @@ func (s *State) judgeLock() {
 	}
 }
 
-func overlayLock(s *State, r *reading) (*lock.Lock, error) {
+func overlayLock(s *State, r *files) (*lock.Lock, error) {
 	raw, err := r.lock(s.Written.Dir, lock.OverlayName)
 	if err != nil {
 		return nil, err
@@ -180,7 +171,10 @@ func overlayLock(s *State, r *reading) (*lock.Lock, error) {
 // files in its own folder, which is made.
 func Bare(places place.Places, dir string) (*State, error) {
 	d := &declare.Declaration{Dir: dir, File: filepath.Join(dir, declare.FileName)}
-	s := &State{Places: places, Written: d, Declaration: d, LocalErr: localFolder(dir), LocalID: localID(dir)}
+	s := &State{Places: places, Written: d, Declaration: d}
+	if s.LocalErr = s.localFolder(nil); s.LocalErr == nil {
+		s.LocalID = localID(nil, dir)
+	}
 	return s.MakeLocal()
 }
 
@@ -194,7 +188,7 @@ func None(a Asked) (*State, error) {
 	s := &State{Host: a.Host, Places: places, Platform: platform.Here(), Store: store.Open(places.Store()), Began: time.Now(), LockErr: lock.ErrNone}
 	s.Written = &declare.Declaration{Dir: a.Host.Abs(a.Dir), Project: "none", Isolation: declare.Open, Platforms: []platform.Platform{s.Platform}}
 	s.Declaration = s.Written
-	if s.Policies, err = policy.Read(policy.Files(places.System, "")); err != nil {
+	if s.Policies, err = policy.Read(nil, policy.Files(nil, places.System, "")); err != nil {
 		return nil, err
 	}
 	s.Bay, err = bay.Open(places, s.Written, a.Bay)

@@ -10,7 +10,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/written/lock"
 )
 
@@ -28,12 +28,9 @@ func pendingFile(p place.Places, dir string) string {
 	return filepath.Join(p.State, "pending", key(dir)+".json")
 }
 
-func readPending(p place.Places, dir string) (*Pending, error) {
+func readPending(r *reading.Reader, p place.Places, dir string) (*Pending, error) {
 	path := pendingFile(p, dir)
-	if _, err := seen.Lstat(path); err != nil {
-		return nil, nil
-	}
-	raw, err := disk.Read(path, disk.MostLock)
+	raw, err := r.Read(path, disk.MostLock)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

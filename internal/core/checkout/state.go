@@ -21,6 +21,7 @@ import (
 	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/rests"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/stored/store"
@@ -64,12 +65,13 @@ type State struct {
 	Broken   []*bay.Broken
 	LocalErr error  // why .trammel is not to be used, or nil
 	LocalID  string // what Trammel named that folder when it made it, or ""
+	Aside    string // where a .trammel was moved that Trammel had not made, or ""
 	Chose    bool   // Chosen is not recorded yet
 
 	pending *Pending // a replacement of declaration and lock that was cut, or nil
 
-	Stamps []Stamped // of every file above, taken before it was read
-	Began  time.Time // before the first stamp was taken
+	Rests rests.On  // what all of it was learnt from
+	Began time.Time // which reading it is of
 }
 
 // fill puts the values of params and what cards say into the declaration.
@@ -91,13 +93,23 @@ func (s *State) WithParams(chosen map[string]string) (*State, error) {
 	return &out, out.fill(chosen)
 }
 
-// WithLock is the same checkout with another lock, for a passing trial.
+// WithLock is the same checkout with another lock, for a passing trial: what is decided about it is
+// never the checkout's own.
 func (s *State) WithLock(d *declare.Declaration, l *lock.Lock) (*State, error) {
 	out := *s
 	out.Written, out.Lock, out.LockErr = d, l, nil
+	out.Rests = rests.Never("it is a trial")
 	out.judgeLock()
 	out.Parts = out.partsOf(l)
 	return &out, out.fill(s.Chosen)
+}
+
+// WithTrees is the same checkout with locks that state more trees.
+func (s *State) WithTrees(shared, own *lock.Lock) *State {
+	out := *s
+	out.Lock, out.OverlayLock = shared, own
+	out.Parts, out.OwnParts = out.partsOf(shared), out.partsOf(own)
+	return &out
 }
 
 // WithWritten is the same checkout with another text of its declaration or of a person's
@@ -227,12 +239,6 @@ func key(dir string) string { return strings.TrimPrefix(canon.Digest(dir), "sha2
 // ConsentFile is where the consent to a checkout is kept.
 func ConsentFile(p place.Places, dir string) string {
 	return filepath.Join(p.State, "approvals", key(dir)+".json")
-}
-
-// PlanFile is where the compiled environment of a bay is kept: in the person's state,
-// where nothing that runs in the environment can change what the next command goes by.
-func PlanFile(p place.Places, dir, bayName string) string {
-	return filepath.Join(p.Plans(), key(dir)+"-"+bayName+".json")
 }
 
 // Allowed says whether the policies in force allow what the checkout declares and locks, a

@@ -9,8 +9,8 @@ import (
 	"testing"
 	"time"
 
-	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/host"
+	"app.example/trammel/internal/core/base/rests"
 	"app.example/trammel/internal/core/checkout"
 )
 
@@ -57,7 +57,7 @@ func TestAStateStaysAsItWasRead(t *testing.T) {
 	if got := other.Declaration.Variables[0].Value; got != "4" {
 		t.Errorf("LANES is %q", got)
 	}
-	if other.Began != s.Began || !reflect.DeepEqual(other.Stamps, s.Stamps) {
+	if other.Began != s.Began || !reflect.DeepEqual(other.Rests, s.Rests) {
 		t.Error("what is derived is of another reading")
 	}
 	if made, err := s.MakeLocal(); err != nil || made.LocalID == "" || s.LocalID != "" {
@@ -69,40 +69,48 @@ func TestAStateStaysAsItWasRead(t *testing.T) {
 	}
 }
 
-// Every file that was looked for is stamped, also one that was not there, so that its coming
-// is a change; and a stamp that is too young to show a change is none to go by.
-func TestStampsAreOfEveryFileThatWasLookedFor(t *testing.T) {
+// Every file that was looked for counts, also one that was not there, so that its coming is a change;
+// and a look that is too young to show a change is none to go by.
+func TestAStateRestsOnEveryFileThatWasLookedFor(t *testing.T) {
 	asked := weir(t, map[string]string{"trammel.toml": declared, "sub/part.toml": "format = 1\n"})
 	if err := os.WriteFile(filepath.Join(asked.Dir, "trammel.toml"), []byte(strings.Replace(declared, "[param", "include = [\"sub/part.toml\"]\n[param", 1)), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	s := open(t, asked)
-	at := map[string]checkout.Stamped{}
-	for _, x := range s.Stamps {
-		rel, _ := filepath.Rel(asked.Dir, x.File)
-		at[rel] = x
-		if x.Moved() {
-			t.Errorf("%s moved by itself", rel)
-		}
+	getenv := asked.Host.LookupEnv
+	clock := func(ahead time.Duration) rests.Clock {
+		return func(uint64, string) (int64, int64, bool) { return int64(ahead), int64(50 * time.Millisecond), true }
 	}
-	for name, there := range map[string]bool{"trammel.toml": true, "sub/part.toml": true, "trammel.lock": false, "trammel.local.toml": false} {
-		x, ok := at[name]
-		if !ok || there == (x.Stamp == disk.Stamp{}) {
-			t.Errorf("%s: %v %+v", name, ok, x)
-			continue
-		}
-		if there == x.Settled(s.Began.Add(time.Millisecond)) {
-			t.Errorf("%s, written a moment ago: settled is %v", name, !there)
-		}
-		if !x.Settled(time.Now().Add(time.Hour)) {
-			t.Errorf("%s never settles", name)
-		}
-		if err := os.WriteFile(filepath.Join(asked.Dir, name), []byte("other"), 0o644); err != nil {
+	s := open(t, asked)
+	if !s.Rests.Holds(getenv) {
+		t.Fatal("nothing changed, and it does not hold")
+	}
+	if s.Rests.Settled(clock(0)) || !s.Rests.Settled(clock(time.Hour)) {
+		t.Error("what was written a moment ago is settled, or never settles")
+	}
+	if s.Rests.Settled(func(uint64, string) (int64, int64, bool) { return 0, 0, false }) {
+		t.Error("it is settled by a clock that nobody knows")
+	}
+	for _, name := range []string{"trammel.toml", "sub/part.toml", "trammel.lock", "trammel.local.toml", ".git", "trammel-policy.toml", ".trammel"} {
+		s := open(t, asked)
+		path := filepath.Join(asked.Dir, name)
+		old, err := os.ReadFile(path)
+		if err := os.WriteFile(path, append(old, '\n'), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		if !x.Moved() {
-			t.Errorf("%s changed, and its stamp does not tell", name)
+		if s.Rests.Holds(getenv) {
+			t.Errorf("%s changed or came, and it holds", name)
 		}
+		if err != nil {
+			os.Remove(path)
+		}
+	}
+	if s := open(t, asked); s.Rests.Holds(func(name string) (string, bool) {
+		if name == "TRAMMEL_SYSTEM" {
+			return "/elsewhere", true
+		}
+		return getenv(name)
+	}) {
+		t.Error("a variable changed, and it holds")
 	}
 }
 
@@ -110,22 +118,23 @@ func TestStampsAreOfEveryFileThatWasLookedFor(t *testing.T) {
 // but its own.
 func TestTheOwnFolderIsARealOne(t *testing.T) {
 	for name, c := range map[string]struct {
-		make func(dir, elsewhere string) error
-		ok   bool
+		make  func(dir, elsewhere string) error
+		use   bool // it is used as it is
+		aside bool // it is put aside, since nobody's Trammel made it
 	}{
-		"not there":            {func(dir, _ string) error { return nil }, true},
-		"a folder":             {func(dir, _ string) error { return os.Mkdir(filepath.Join(dir, ".trammel"), 0o755) }, true},
-		"a link":               {func(dir, e string) error { return os.Symlink(e, filepath.Join(dir, ".trammel")) }, false},
-		"a link to inside":     {func(dir, _ string) error { return os.Symlink("sub", filepath.Join(dir, ".trammel")) }, false},
-		"a link to nothing":    {func(dir, _ string) error { return os.Symlink("gone", filepath.Join(dir, ".trammel")) }, false},
-		"a file":               {func(dir, _ string) error { return os.WriteFile(filepath.Join(dir, ".trammel"), nil, 0o644) }, false},
-		"a link in it":         {within("locks"), false},
-		"its own link":         {within("frame"), true},
-		"its other own link":   {within("bin"), true},
-		"a link for its home":  {within("home"), false},
-		"a link for its marks": {within("steps"), false},
-		"a link on its way":    {within(".new-bin-ABCDEFGH23"), true},
-		"a link beside it":     {within("bin.new-77"), false},
+		"not there":            {func(dir, _ string) error { return nil }, true, false},
+		"a folder":             {func(dir, _ string) error { return os.Mkdir(filepath.Join(dir, ".trammel"), 0o755) }, true, false},
+		"a link":               {func(dir, e string) error { return os.Symlink(e, filepath.Join(dir, ".trammel")) }, false, false},
+		"a link to inside":     {func(dir, _ string) error { return os.Symlink("sub", filepath.Join(dir, ".trammel")) }, false, false},
+		"a link to nothing":    {func(dir, _ string) error { return os.Symlink("gone", filepath.Join(dir, ".trammel")) }, false, false},
+		"a file":               {func(dir, _ string) error { return os.WriteFile(filepath.Join(dir, ".trammel"), nil, 0o644) }, false, false},
+		"a link in it":         {within("locks"), false, true},
+		"its own link":         {within("frame"), false, true},
+		"its other own link":   {within("bin"), false, true},
+		"a link for its home":  {within("home"), false, true},
+		"a link for its marks": {within("steps"), false, true},
+		"a link on its way":    {within(".new-bin-ABCDEFGH23"), false, true},
+		"a link beside it":     {within("bin.new-77"), false, true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			asked := weir(t, map[string]string{"trammel.toml": declared, "sub/x": ""})
@@ -134,9 +143,23 @@ func TestTheOwnFolderIsARealOne(t *testing.T) {
 				t.Fatal(err)
 			}
 			s := open(t, asked)
-			_, err := s.MakeLocal()
-			if (s.LocalErr == nil) != c.ok || (err == nil) != c.ok {
-				t.Errorf("%v, %v", s.LocalErr, err)
+			made, err := s.MakeLocal()
+			if (s.LocalErr == nil) != c.use || (err == nil) != (c.use || c.aside) || err == nil && (made.Aside != "") != c.aside {
+				t.Fatalf("%v, %v", s.LocalErr, err)
+			}
+			if err == nil {
+				if again := open(t, asked); again.LocalErr != nil || again.LocalID != made.LocalID {
+					t.Errorf("what was made is not used: %v %q", again.LocalErr, again.LocalID)
+				}
+				// Links that Trammel has no business with are refused also in a folder that it made.
+				for _, name := range []string{"locks", "home", "steps", "bin.new-77", "frame"} {
+					path := filepath.Join(asked.Dir, ".trammel", name)
+					_ = os.Symlink(elsewhere, path)
+					if s := open(t, asked); (s.LocalErr == nil) != (name == "frame") {
+						t.Errorf("a link %s: %v", name, s.LocalErr)
+					}
+					os.Remove(path)
+				}
 			}
 			if left, _ := os.ReadDir(elsewhere); len(left) > 0 {
 				t.Errorf("written elsewhere: %v", left)

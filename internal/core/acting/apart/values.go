@@ -21,7 +21,7 @@ func (a *Environment) Rendered(s *setup.Setup) ([]cluster.File, error) {
 // Digests say of each of the bay's own steps what it is made of.
 func (a *Environment) Digests() (map[string]string, error) {
 	s := a.Sight
-	statuses, err := step.Plan(s.State.Declaration, s.State.Lock, s.State.Parts, s.Plan.Environment, step.Marks{}, nil)
+	statuses, err := step.Plan(nil, s.State.Declaration, s.State.Lock, s.State.Parts, s.Plan.Environment, step.Marks{}, nil)
 	out := map[string]string{}
 	for _, st := range statuses {
 		out[st.Step.Name] = st.Digest()

@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/running/environ"
@@ -63,7 +62,6 @@ func Apply(ctx context.Context, g approval.Given) (approval.Given, *environ.Plan
 	if err := p.Frame.Point(ctx, checkout.Local(s.Dir()), byPath(s)); err != nil {
 		return g, nil, err
 	}
-	seen.At(filepath.Join(p.Home, "bin"))
 	if err := os.MkdirAll(filepath.Join(p.Home, "bin"), 0o755); err != nil {
 		return g, nil, err
 	}
@@ -127,7 +125,7 @@ func makeUp(s *checkout.State) error {
 	secrets, stated := environ.MadeUp(s.Declaration, s.Bay)
 	for _, x := range secrets {
 		file := strings.TrimPrefix(x.From, "file:")
-		if _, err := seen.Lstat(file); err == nil {
+		if _, err := os.Lstat(file); err == nil {
 			continue
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return err

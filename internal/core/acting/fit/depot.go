@@ -176,7 +176,7 @@ func Stock(ctx context.Context, g approval.Given, o Options, to *depot.Depot, ag
 		return nil, err
 	}
 	out := &Stocked{}
-	if out.Lock, err = recordTrees(ctx, s); err != nil {
+	if _, out.Lock, err = recordTrees(ctx, g.For(s)); err != nil {
 		return nil, err
 	}
 	unlock, err := s.Store.ReadLock(ctx)
@@ -250,7 +250,8 @@ func Complete(ctx context.Context, g approval.Given, o Options) (changed bool, e
 	if err != nil {
 		return false, err
 	}
-	return recordTrees(ctx, s)
+	_, changed, err = recordTrees(ctx, g.For(s))
+	return changed, err
 }
 
 // sourcesOf opens each source once.

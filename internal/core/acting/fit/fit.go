@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"os"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -15,7 +16,6 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/origins/source"
@@ -88,8 +88,10 @@ func Tools(ctx context.Context, g approval.Given, o Options) (approval.Given, *e
 	// What a build machine learns belongs into no commit of its own.
 	if s.Host.Getenv("CI") != "" {
 		result.Lacks = knowsMore(s, s.Lock)
-	} else if result.Lock, err = recordTrees(ctx, s); err != nil {
+	} else if g, result.Lock, err = recordTrees(ctx, g.For(s)); err != nil {
 		return g, nil, nil, err
+	} else {
+		s = g.State()
 	}
 	g, p, err := Apply(ctx, g.For(s))
 	if err == nil && s.Declaration.Isolation == declare.Clean {
@@ -200,12 +202,12 @@ func plan(s *checkout.State, check []string, result *Result) ([]work, error) {
 		return todo, nil
 	}
 	// Commands that a root has without a card's naming them are known by its packages.
-	f, err := frame.Of(s.Places.Frames(), s.Store, s.AllParts())
+	f, err := frame.Of(nil, s.Places.Frames(), s.Store, s.AllParts())
 	if err != nil {
 		return nil, nil // said where the frame is made
 	}
 	for _, c := range f.Commands {
-		if _, err := seen.Lstat(c.File); err == nil {
+		if _, err := os.Lstat(c.File); err == nil {
 			continue
 		}
 		for _, part := range shared(s.AllParts(), []string{c.Item}) {
@@ -354,29 +356,40 @@ func (b bringing) add(ctx context.Context, w work) error {
 
 // recordTrees writes tree digests that the locks did not have yet into them. It tells
 // whether the shared lock changed.
-func recordTrees(ctx context.Context, s *checkout.State) (changed bool, err error) {
+func recordTrees(ctx context.Context, g approval.Given) (_ approval.Given, changed bool, err error) {
+	s := g.State()
 	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(s.Dir()), "lock.lock"))
 	if err != nil {
-		return false, err
+		return g, false, err
 	}
 	defer unlock()
-	if s.OverlayLock != nil && knowsMore(s, s.OverlayLock) {
-		own, err := lock.ReadFile(lock.OverlayPath(s.Dir()))
-		if err == nil && learn(s, own) {
+	own, shared := s.OverlayLock, s.Lock
+	// Another process may have done the same since: the files are read again under the lock.
+	if own != nil && knowsMore(s, own) {
+		if own, err = lock.ReadFile(lock.OverlayPath(s.Dir())); err != nil {
+			return g, false, err
+		}
+		if learn(s, own) {
 			if err := own.WriteFile(lock.OverlayPath(s.Dir())); err != nil {
-				return false, err
+				return g, false, err
 			}
 		}
 	}
-	if !knowsMore(s, s.Lock) { // the lock that was read knew all
-		return false, nil
+	if knowsMore(s, shared) {
+		if shared, err = lock.Read(s.Dir()); err != nil {
+			return g, false, err
+		}
+		if changed = learn(s, shared); changed {
+			if err := shared.Write(s.Dir()); err != nil {
+				return g, false, err
+			}
+		}
 	}
-	// Another process may have done the same since: the file is read again under the lock.
-	onDisk, err := lock.Read(s.Dir())
-	if err != nil || !learn(s, onDisk) {
-		return false, err
+	if own == s.OverlayLock && shared == s.Lock { // the locks that were read knew all
+		return g, false, nil
 	}
-	return true, onDisk.Write(s.Dir())
+	g, err = g.Learnt(s.WithTrees(shared, own))
+	return g, changed, err
 }
 
 // knowsMore tells whether this machine knows tree digests that a lock does not have.

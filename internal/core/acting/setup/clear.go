@@ -15,6 +15,7 @@ import (
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/located"
+	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/running/service"
 )
 
@@ -52,9 +53,7 @@ func Clear(ctx context.Context, p *checkout.State) ([]Cleared, error) {
 	if err := removeAside(p); err != nil {
 		return out, err
 	}
-	if err := os.Remove(checkout.PlanFile(p.Places, p.Dir(), p.Bay.Name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return out, err
-	}
+	environ.Forget(p.Places, p.Dir(), 0)
 	if p.LocalErr == nil {
 		if err := disk.RemoveAll(filepath.Join(local, "shell-"+p.Bay.Name)); err != nil {
 			return out, err

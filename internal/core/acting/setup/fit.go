@@ -11,6 +11,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/running/script"
 )
 
 // FitOrder says what to fit; nothing named is all.
@@ -52,7 +53,7 @@ func Fit(ctx context.Context, g approval.Given, o FitOrder) (done Fitted, err er
 	}
 	done.Result = result
 	if compiled, err := plan.Compile(g); err == nil {
-		compiled.Keep()
+		script.Keep(compiled)
 	}
 	d := p.Declaration
 	if len(d.Steps)+len(d.Files)+len(d.Secrets)+len(d.Addons) == 0 {

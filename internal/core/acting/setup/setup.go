@@ -3,11 +3,11 @@ package setup
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 
 	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/running/environ"
@@ -25,7 +25,7 @@ type Setup struct {
 
 // Of is the Setup of a plan that fit.Apply made.
 func Of(g approval.Given, p *environ.Plan) (*Setup, error) {
-	s := &Setup{Sight: &Sight{p.State, p, service.Connect(p.State.Bay, p.State.Host)}, Given: g}
+	s := &Setup{Sight: &Sight{State: p.State, Plan: p, Services: service.Connect(p.State.Bay, p.State.Host)}, Given: g}
 	var err error
 	if s.Ready, err = p.Ready(g); err != nil {
 		return nil, err
@@ -60,7 +60,7 @@ func (s *Setup) SecretRemarks() []string {
 		if !filepath.IsAbs(full) {
 			full = filepath.Join(dir, full)
 		}
-		info, err := seen.Stat(full)
+		info, err := os.Stat(full)
 		if err != nil {
 			continue
 		}

@@ -10,8 +10,10 @@ import (
 	"time"
 
 	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/running/render"
 	"app.example/trammel/internal/core/running/service"
@@ -26,6 +28,8 @@ type Sight struct {
 	State    *checkout.State
 	Plan     *environ.Plan
 	Services *service.Client
+
+	Looks *reading.Reader // notes what is looked at; nil: nothing is noted
 }
 
 // Look looks at a checkout whose parts are here.
@@ -34,7 +38,7 @@ func Look(s *checkout.State) (*Sight, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Sight{s, p, service.Connect(s.Bay, s.Host)}, nil
+	return &Sight{State: s, Plan: p, Services: service.Connect(s.Bay, s.Host)}, nil
 }
 
 // Marks are the folders of marks of the steps here.
@@ -43,7 +47,7 @@ func (s *Sight) Marks() step.Marks {
 }
 
 // Files says how the rendered files are.
-func (s *Sight) Files() ([]render.Status, error) { return render.Look(render.Of(s.Plan)) }
+func (s *Sight) Files() ([]render.Status, error) { return render.Look(s.Looks, render.Of(s.Plan)) }
 
 // Steps says which steps are due, and why.
 func (s *Sight) Steps() ([]step.Status, error) {
@@ -55,7 +59,8 @@ func (s *Sight) Steps() ([]step.Status, error) {
 	for _, f := range files {
 		digests[f.File.Path] = f.Digest()
 	}
-	list, err := step.Plan(s.State.Declaration, s.State.Lock, s.State.Parts, s.Plan.Environment, s.Marks(), digests)
+	s.Looks.File(cluster.RecordFile(s.State.Bay))
+	list, err := step.Plan(s.Looks, s.State.Declaration, s.State.Lock, s.State.Parts, s.Plan.Environment, s.Marks(), digests)
 	at, notTold := s.Afar()
 	if at == nil || err != nil {
 		return list, errors.Join(err, notTold)
@@ -187,7 +192,7 @@ const mostInputs = 2000
 func (s *Sight) inputs(x declare.Service) (map[string]string, error) {
 	out := map[string]string{}
 	if len(x.Reads) > 0 {
-		files, err := step.Reads(s.State.Dir(), x.Reads, x.Ignore, s.Marks())
+		files, err := step.Reads(s.Looks, s.State.Dir(), x.Reads, x.Ignore, s.Marks())
 		if err != nil {
 			return nil, err
 		}

@@ -248,7 +248,7 @@ func (k *roots) lock(s *store.Store, l *lock.Lock) {
 			}
 		}
 	}
-	if f, err := frame.Of("/", s, here); err == nil {
+	if f, err := frame.Of(nil, "/", s, here); err == nil {
 		k.frames[filepath.Base(f.Dir)] = true
 	}
 }

@@ -16,8 +16,6 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
-
-	"app.example/trammel/internal/core/base/seen"
 )
 
 // Write replaces the file at path by content: a fresh file in the same folder, fsync,
@@ -261,7 +259,6 @@ type Stamp struct {
 
 // StampOf reads the stamp of the file that path names, following links.
 func StampOf(path string) Stamp {
-	seen.At(path)
 	var st unix.Stat_t
 	if err := unix.Stat(path, &st); err != nil {
 		return Stamp{}
@@ -271,7 +268,6 @@ func StampOf(path string) Stamp {
 
 // LinkStampOf is StampOf for the entry itself when it is a symbolic link.
 func LinkStampOf(path string) Stamp {
-	seen.At(path)
 	var st unix.Stat_t
 	if err := unix.Lstat(path, &st); err != nil {
 		return Stamp{}

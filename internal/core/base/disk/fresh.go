@@ -6,8 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"time"
-
-	"app.example/trammel/internal/core/base/seen"
 )
 
 // Fresh is a file that is to take a name when it is whole. Until then it has none
@@ -22,7 +20,6 @@ type Fresh struct {
 // Create makes a file that Commit will name path. Missing parent folders are made. The
 // caller drops it in the end, whatever comes.
 func Create(path string) (*Fresh, error) {
-	seen.Doubt("what is written: " + path)
 	dir := filepath.Dir(path)
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err

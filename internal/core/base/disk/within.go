@@ -9,8 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"syscall"
-
-	"app.example/trammel/internal/core/base/seen"
 )
 
 // Errors of reading what somebody else decides.
@@ -30,7 +28,6 @@ const (
 // Read reads a regular file of at most so many bytes. A pipe, a device or an endless
 // file is an error at once, and nothing waits for a writer.
 func Read(path string, most int64) ([]byte, error) {
-	seen.At(path)
 	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
@@ -40,7 +37,6 @@ func Read(path string, most int64) ([]byte, error) {
 
 // OpenRegular opens a regular file for reading; a pipe or a device is an error at once.
 func OpenRegular(path string) (*os.File, error) {
-	seen.At(path)
 	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
@@ -64,10 +60,8 @@ func ReadWithin(dir, name string, most int64) ([]byte, error) {
 
 // OpenWithin opens a regular file below a folder for reading.
 func OpenWithin(dir, name string) (*os.File, error) {
-	seen.At(filepath.Join(dir, filepath.FromSlash(name)))
 	root, err := os.OpenRoot(dir)
 	if err != nil {
-		seen.At(dir)
 		return nil, err
 	}
 	defer root.Close()
@@ -84,7 +78,6 @@ func OpenWithin(dir, name string) (*os.File, error) {
 
 // StatWithin describes what a name below a folder leads to, links followed within it.
 func StatWithin(dir, name string) (fs.FileInfo, error) {
-	seen.At(filepath.Join(dir, filepath.FromSlash(name)))
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, err
@@ -201,7 +194,6 @@ func writeWithin(dir, name string, content []byte, mode fs.FileMode, durable boo
 		return err
 	}
 	defer root.Close()
-	seen.Doubt("what is written: " + name)
 	name = filepath.FromSlash(name)
 	if err := root.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return leaving(root, name, err)
@@ -275,11 +267,9 @@ func LinkWithin(dir, name, target string) error {
 	}
 	defer root.Close()
 	name = filepath.FromSlash(name)
-	seen.At(filepath.Join(dir, name))
 	if old, err := root.Readlink(name); err == nil && old == target {
 		return nil
 	}
-	seen.Doubt("what is written: " + name)
 	if err := root.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return leaving(root, name, err)
 	}
@@ -337,7 +327,6 @@ func RemoveWithin(dir, name string) error {
 		return err
 	}
 	defer root.Close()
-	seen.Doubt("what is removed: " + name)
 	err = root.Remove(filepath.FromSlash(name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -359,7 +348,6 @@ func AppendOwn(path string) (*os.File, error) {
 // own opens a file that is this program's. A link or a pipe of its name is none, and makes
 // room.
 func own(path string, flag int) (*os.File, error) {
-	seen.Doubt("what is written: " + path)
 	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
 		if err := os.Remove(path); err != nil {
 			return nil, err
@@ -384,7 +372,7 @@ func Private(dir string) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	info, err := seen.Stat(dir)
+	info, err := os.Stat(dir)
 	if err == nil && info.Mode().Perm() != 0o700 {
 		err = os.Chmod(dir, 0o700)
 	}

@@ -30,7 +30,6 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/foreign"
-	"app.example/trammel/internal/core/base/seen"
 )
 
 // Limits that keep a broken or hostile server from filling memory or time.
@@ -308,7 +307,6 @@ func (c *Client) Size(ctx context.Context, a Address) int64 {
 }
 
 func (c *Client) ask(ctx context.Context, method string, a Address, header http.Header) (*http.Response, error) {
-	seen.Doubt("what a server says")
 	r, err := http.NewRequestWithContext(ctx, method, a.URL, nil)
 	if err != nil {
 		return nil, &errLies{"the address does not parse"}

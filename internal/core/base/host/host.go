@@ -9,8 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-
-	"app.example/trammel/internal/core/base/seen"
 )
 
 // Host is a machine and a person as one command found them.
@@ -43,7 +41,6 @@ func (h Host) LookupEnv(name string) (value string, ok bool) {
 			value, ok = v, true // the last one counts, as for the shells
 		}
 	}
-	seen.Variable(name, value, ok)
 	return value, ok
 }
 

@@ -13,7 +13,6 @@ import (
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/base/seen"
 )
 
 // Places are the four roots, all absolute.
@@ -132,7 +131,7 @@ func (p Places) Checkouts() string { return filepath.Join(p.State, "checkouts") 
 // after an upgrade. It returns its path.
 func (p Places) KeepProgram(self string) (string, error) {
 	to := p.Program(self)
-	if was, err := seen.Stat(to); err == nil {
+	if was, err := os.Stat(to); err == nil {
 		if now, err := os.Stat(self); err == nil && now.Size() == was.Size() {
 			return to, nil
 		}

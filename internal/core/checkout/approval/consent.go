@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/written/card"
@@ -21,6 +23,7 @@ import (
 // Given is consent to the effects of one State. Only Check makes one that holds.
 type Given struct {
 	state *checkout.State
+	base  *checkout.State // whose effects were consented to; state is derived from it
 	list  List
 	by    ID // the id that a machine without a person named, or "" for a person
 }
@@ -34,10 +37,22 @@ func (g Given) Effects() List { return g.list }
 // Holds tells whether this is consent at all.
 func (g Given) Holds() bool { return g.state != nil }
 
-// For is the same consent for a State that was derived from the same reading: with
-// other params chosen by the person, or after the store has learnt something.
+// For is the same consent for a State that was derived from the same reading, with the same
+// declaration and lock: with other params chosen by the person, after the store has learnt
+// something, without a person's own additions.
 func (g Given) For(s *checkout.State) Given {
-	if g.state == nil || s.Began != g.state.Began || s.Dir() != g.state.Dir() {
+	if g.state == nil || s.Began != g.state.Began || s.Dir() != g.state.Dir() || s.Lock != g.state.Lock || s.Written != g.state.Written ||
+		s.Overlay != nil && (s.Overlay != g.state.Overlay || s.OverlayLock != g.state.OverlayLock) {
+		return Given{}
+	}
+	g.state = s
+	return g
+}
+
+// Trying is consent for a State with another lock, for what a person asked for on the command line,
+// this one time: all that the project says was consented to.
+func (g Given) Trying(s *checkout.State) Given {
+	if g.state == nil || s.Began != g.state.Began || s.Dir() != g.state.Dir() || s.Rests.Lasting() {
 		return Given{}
 	}
 	g.state = s
@@ -51,16 +66,42 @@ type Consent struct {
 	ID      ID        `json:"id"`
 	By      ID        `json:"by,omitempty"` // the id that was named when the list was still that
 	Effects []Effect  `json:"effects"`
+
+	Files map[string]string `json:"files"` // those that are held to their bytes → digest
+}
+
+// remembered is what a person's state has of the consents to a checkout, the last one first. Going
+// back to a branch or a lock that was approved asks nothing.
+type remembered struct {
+	Format   int       `json:"format"`
+	Consents []Consent `json:"consents"`
+}
+
+// How much is remembered of a checkout.
+const (
+	rememberedFormat = 2
+	mostRemembered   = 16
+	mostRecorded     = 16 << 20 // bytes
+)
+
+// consents are those that are remembered of a project, the last one first.
+func consents(p place.Places, dir string) []Consent {
+	var all remembered
+	raw, err := disk.Read(checkout.ConsentFile(p, dir), disk.MostState)
+	if err != nil || json.Unmarshal(raw, &all) != nil || all.Format != rememberedFormat {
+		return nil
+	}
+	return slices.DeleteFunc(all.Consents, func(c Consent) bool { return c.Dir != dir || c.ID != (List{Effects: c.Effects}).ID() })
 }
 
 // Last is the consent that was given last for a project; ok is false when there
 // is none.
 func Last(p place.Places, dir string) (c Consent, ok bool) {
-	raw, err := disk.Read(checkout.ConsentFile(p, dir), disk.MostState)
-	if err != nil || json.Unmarshal(raw, &c) != nil || c.Dir != dir || c.ID != (List{Effects: c.Effects}).ID() {
+	all := consents(p, dir)
+	if len(all) == 0 {
 		return Consent{}, false
 	}
-	return c, true
+	return all[0], true
 }
 
 // Variable is the environment variable by which a machine without a person approves: it
@@ -77,25 +118,32 @@ func Check(s *checkout.State) (Given, error) {
 		return Given{}, err
 	}
 	list := Effects(s)
-	if s.Written.File == checkout.DefaultFile(s.Places) && len(s.Written.Includes) == 0 {
-		return Given{s, list, ""}, nil // the person's own word, in the person's own folder
+	if err := list.Refused(); err != nil {
+		return Given{}, err
 	}
-	last, had := Last(s.Places, s.Dir())
-	if text := s.Host.Getenv(Variable); text != "" {
+	if s.Written.File == checkout.DefaultFile(s.Places) && len(s.Written.Includes) == 0 {
+		return Given{s, s, list, ""}, nil // the person's own word, in the person's own folder
+	}
+	r := reading.New(s.Host)
+	text := r.Getenv(Variable)
+	list.Rests = list.Rests.Join(r.On())
+	given := consents(s.Places, s.Dir())
+	if text != "" {
 		named, id := Named(text), list.ID()
 		// What was made under that id since, by what it allows, counts with it.
-		if named == id || had && last.By == named && last.ID == id {
-			return Given{s, list, named}, nil
+		if named == id || slices.ContainsFunc(given, func(c Consent) bool { return c.By == named && c.ID == id }) {
+			return Given{s, s, list, named}, nil
 		}
 		return Given{}, fault.New(fault.ErrNotApproved, "%s holds another approval id than this project's %s", Variable, id).
 			Advise("Look at what changed (trammel approve), then set it to the new id: trammel approve --id")
 	}
-	if had && last.By == "" && covers(last.Effects, list.Effects) {
-		return Given{s, list, ""}, nil
+	given = slices.DeleteFunc(given, func(c Consent) bool { return c.By != "" })
+	if slices.ContainsFunc(given, func(c Consent) bool { return covers(c.Effects, list, s) }) {
+		return Given{s, s, list, ""}, nil
 	}
 	what := "nobody has approved what this project would run"
-	if had && last.By == "" {
-		changes := Changes(last.Effects, list.Effects)
+	if len(given) > 0 {
+		changes := Changes(given[0].Effects, list.Effects)
 		what = "this project changed since you approved it: " + changes[0].Name + " " + changes[0].What
 		if len(changes) > 1 {
 			what += " and " + string(canon.JSON(len(changes)-1)) + " more"
@@ -104,44 +152,99 @@ func Check(s *checkout.State) (Given, error) {
 	return Given{}, fault.New(fault.ErrNotApproved, "%s", what).Advise("Read it and decide: trammel approve")
 }
 
-// covers tells whether consent to one list is consent to another: nothing is new or
-// changed, and nothing is gone but files that were to be run. What is not there does not run.
-func covers(given, now []Effect) bool {
-	return !slices.ContainsFunc(Changes(given, now), func(c Change) bool {
-		return c.New != nil || c.Old.Does != Runs || !strings.HasPrefix(c.Name, "file ")
+// covers tells whether consent to one list is consent to another: nothing is new or changed, and
+// nothing is gone but files that were to be run. What is not there does not run: a name of which
+// something is there, whatever it is, is on the list. A tree that the lock states now and did not
+// before is no change where this machine has unpacked the same archive to it, nor for another
+// platform's machines.
+func covers(given []Effect, now List, s *checkout.State) bool {
+	return !slices.ContainsFunc(Changes(given, now.Effects), func(c Change) bool {
+		if c.New == nil {
+			return c.Old.Does != Runs || !strings.HasPrefix(c.Name, "file ")
+		}
+		return !c.learnt() || !knows(s, c)
 	})
 }
 
-// Approved tells whether the last consent covers a list.
-func Approved(p place.Places, dir string, l List) bool {
-	last, had := Last(p, dir)
-	return had && last.By == "" && covers(last.Effects, l.Effects)
+// knows tells whether the trees that a change states are those that this machine's store knows for
+// the same archives, as far as they are this platform's.
+func knows(s *checkout.State, c Change) bool {
+	known := map[string]string{}
+	for _, p := range s.AllParts() {
+		p.Tree = "" // as the lock states it
+		tree := string(s.Store.Tree(p))
+		known[s.Platform.String()+" "+p.Name] = tree
+		known[s.Platform.String()+" "+p.Item] = tree
+	}
+	for tree, digest := range c.New.Trees {
+		if _, before := c.Old.Trees[tree]; !before && strings.HasPrefix(tree, s.Platform.String()+" ") && known[tree] != digest {
+			return false
+		}
+	}
+	return true
+}
+
+// Approved tells whether a consent that is remembered covers a list.
+func Approved(s *checkout.State, l List) bool {
+	return l.Refused() == nil && slices.ContainsFunc(consents(s.Places, s.Dir()), func(c Consent) bool { return c.By == "" && covers(c.Effects, l, s) })
 }
 
 // Give records a person's consent to the effects of a checkout, as they were listed for
 // them: a list that is not the present one any more is refused.
 func Give(s *checkout.State, shown List) (Given, error) {
+	if err := shown.Refused(); err != nil {
+		return Given{}, err
+	}
 	if now := Effects(s); now.ID() != shown.ID() {
 		return Given{}, fault.New(fault.ErrNotApproved, "the project changed while you were reading").Advise("Read it again: trammel approve")
 	}
-	return Given{s, shown, ""}, record(s, shown, "")
+	return Given{s, s, shown, ""}, record(s, shown, "")
 }
 
 func record(s *checkout.State, l List, by ID) error {
-	raw, err := json.MarshalIndent(Consent{s.Dir(), time.Now().UTC().Truncate(time.Second), l.ID(), by, l.Effects}, "", " ")
-	if err != nil {
-		return err
-	}
 	if err := disk.Private(s.Places.State); err != nil {
 		return err
 	}
-	return disk.Write(checkout.ConsentFile(s.Places, s.Dir()), raw, 0o600)
+	if err := copyFiles(s, l.files); err != nil {
+		return err
+	}
+	c := Consent{s.Dir(), time.Now().UTC().Truncate(time.Second), l.ID(), by, l.Effects, map[string]string{}}
+	for _, f := range l.files {
+		if f.plain {
+			c.Files[f.name] = f.digest
+		}
+	}
+	before := slices.DeleteFunc(consents(s.Places, s.Dir()), func(old Consent) bool { return old.ID == c.ID && old.By == by })
+	all := remembered{rememberedFormat, append([]Consent{c}, before...)}
+	all.Consents = all.Consents[:min(len(all.Consents), mostRemembered)]
+	raw, err := json.MarshalIndent(all, "", " ")
+	for err == nil && len(raw) > mostRecorded && len(all.Consents) > 1 {
+		all.Consents = all.Consents[:len(all.Consents)/2]
+		raw, err = json.MarshalIndent(all, "", " ")
+	}
+	if err != nil {
+		return err
+	}
+	if err := disk.Write(checkout.ConsentFile(s.Places, s.Dir()), raw, 0o600); err != nil {
+		return err
+	}
+	used := map[string]bool{}
+	for _, c := range all.Consents {
+		for _, digest := range c.Files {
+			used[strings.TrimPrefix(digest, "blake3:")] = true
+		}
+	}
+	dropCopies(s, used)
+	return nil
 }
 
+// KeepCopies makes the copies that the files of a list are held to by what is decided from it, where
+// a consent that was recorded elsewhere has made none.
+func (g Given) KeepCopies() error { return copyFiles(g.state, g.list.files) }
+
 // Carry keeps consent alive over what the consented commands themselves have just done:
-// pictures of add-ons that were taken into the lock, and files that a step made and that
-// version control does not have. now is the checkout read again. Any other difference ends
-// consent as always.
+// pictures of add-ons that were taken into the lock. now is the checkout read again. Any other
+// difference ends consent as always.
 func (g Given) Carry(now *checkout.State) error {
 	if !g.Holds() {
 		return nil
@@ -155,14 +258,36 @@ func (g Given) Carry(now *checkout.State) error {
 	for _, x := range now.Written.Addons {
 		own[pictureName(x.Name)] = true
 	}
-	for _, name := range list.made {
-		own["file "+name] = true
-	}
 	if slices.ContainsFunc(changes, func(c Change) bool { return !own[c.Name] }) {
 		return nil
 	}
 	return record(now, list, g.by)
 }
+
+// Learnt is the consent to a State whose lock states trees that this machine has just unpacked; it
+// is recorded, where nothing else changed meanwhile.
+func (g Given) Learnt(now *checkout.State) (Given, error) {
+	if !g.Holds() || now.Began != g.state.Began || now.Dir() != g.state.Dir() {
+		return Given{}, errChanged
+	}
+	own := g.base.OverlayLock
+	if now.OverlayLock != nil {
+		own = now.OverlayLock
+	}
+	base := g.base.WithTrees(now.Lock, own)
+	list := Effects(base)
+	if slices.ContainsFunc(Changes(g.list.Effects, list.Effects), func(c Change) bool { return !c.learnt() || !knows(now, c) }) {
+		return Given{}, errChanged
+	}
+	g.state, g.base, g.list = now, base, list
+	if now.Written.File == checkout.DefaultFile(now.Places) {
+		return g, nil // a person's own word needs no record
+	}
+	return g, record(base, list, g.by)
+}
+
+// errChanged is a project that is another one than it was a moment ago.
+var errChanged error = fault.New(fault.ErrNotApproved, "the project changed while this command worked on it").Advise("Run it again; it asks what changed.")
 
 // Typed keeps consent alive over what the person has just typed: other versions of tools, named
 // one by one, of sources that were approved, with what Trammel's own cards set for them. now is
@@ -230,6 +355,29 @@ type Change struct {
 	Loud bool // other bytes under the same name: what a stranger would most like to be overlooked
 }
 
+// learnt tells whether all that changed is that the lock states trees that it did not state before.
+func (c Change) learnt() bool {
+	if c.Old == nil || c.New == nil || c.Old.Digest != c.New.Digest || c.Loud {
+		return false
+	}
+	for tree, digest := range c.Old.Trees {
+		if c.New.Trees[tree] != digest {
+			return false
+		}
+	}
+	return true
+}
+
+// otherTrees tells whether two lists of trees state another one under a name that both have.
+func otherTrees(a, b map[string]string) bool {
+	for tree, digest := range a {
+		if other, both := b[tree]; both && other != digest {
+			return true
+		}
+	}
+	return false
+}
+
 // otherBytes is what to say when the words are the same and what they stand for is not.
 const otherBytes = "has OTHER BYTES under the same version"
 
@@ -247,8 +395,16 @@ func Changes(old, now []Effect) []Change {
 		delete(before, e.key())
 		switch {
 		case was == nil:
-			out = append(out, Change{Name: e.Name, What: "is new", New: e})
+			out = append(out, Change{Name: e.Name, What: "is new", New: e, Loud: e.Loud})
+		case was.Digest == e.Digest && maps.Equal(was.Trees, e.Trees):
+		case was.Text == e.Text && otherTrees(was.Trees, e.Trees):
+			out = append(out, Change{e.Name, otherBytes, was, e, true})
+		case was.Digest == e.Digest && len(e.Trees) > len(was.Trees):
+			out = append(out, Change{e.Name, "states now what it unpacks to", was, e, false})
 		case was.Digest == e.Digest:
+			out = append(out, Change{e.Name, "states no more what it unpacks to", was, e, false})
+		case e.Loud:
+			out = append(out, Change{e.Name, "changed: " + e.Text, was, e, true})
 		case e.Does == Fetches && was.Text == e.Text && (strings.HasPrefix(e.Name, "toolchain ") || strings.HasPrefix(e.Name, "root ")):
 			out = append(out, Change{e.Name, otherBytes, was, e, true})
 		default:
@@ -283,5 +439,5 @@ func Own(s *checkout.State) (Given, error) {
 	if err := policy.Err(s.Policies.Locked(s.Lock)); err != nil {
 		return Given{}, err
 	}
-	return Given{s, Effects(s), ""}, nil
+	return Given{s, s, Effects(s), ""}, nil
 }

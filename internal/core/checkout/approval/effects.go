@@ -11,7 +11,7 @@
 //
 // Not promised: that a program which was consented to does not itself read other files
 // of the checkout and run what they say. The list binds the files that the declaration's
-// own words name.
+// own words name, and those that a runner reads without being told.
 package approval
 
 import (
@@ -25,6 +25,8 @@ import (
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/reading"
+	"app.example/trammel/internal/core/base/rests"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/written/card"
@@ -55,17 +57,60 @@ type Effect struct {
 	// Digest is of all that the effect depends on, before a person's own choices. It is
 	// what consent is bound to.
 	Digest string `json:"digest"`
+
+	// Trees are the digests of unpacked trees as the lock states them: "linux/amd64 sluice" → tree.
+	// Consent is bound to each from when it is stated.
+	Trees map[string]string `json:"trees,omitempty"`
+
+	Loud bool `json:"loud,omitempty"` // it cannot be held to bytes
 }
 
 // key tells effects apart.
 func (e Effect) key() string { return e.Does + " " + e.Name }
 
-// List is all effects of one checkout, sorted by what they do and by name, with the files
-// that were read for it, stamped before they were.
+// List is all effects of one checkout, sorted by what they do and by name.
 type List struct {
 	Effects []Effect
-	Files   []checkout.Stamped
-	made    []string // bound files that are not the stranger's own, see Carry
+	Rests   rests.On // what it was learnt from, the checkout's own reading too
+
+	files   []boundFile
+	refused []refusal
+	dir     string
+}
+
+// Refused says why a list cannot be consented to: something that is run cannot be held to what it
+// says. It is nil where all can.
+func (l List) Refused() error {
+	if len(l.refused) == 0 {
+		return nil
+	}
+	x := l.refused[0]
+	where := ""
+	for _, e := range l.Effects {
+		if e.Name == x.effect {
+			where = e.From + ": "
+		}
+	}
+	return fault.New(fault.ErrUsage, "%s%s cannot be approved: %s", where, x.effect, x.why).
+		Advise("Put what it does into a file of its own, and run that by its name.")
+}
+
+// Remarks say which files are run that version control is told to leave alone and that no step is
+// said to make: whoever makes them anew is asked again each time.
+func (l List) Remarks() []string {
+	var out []string
+	w := openWorktree(l.dir)
+	for _, f := range l.files {
+		if f.plain && w.found() && !w.tracks(f.name) && w.ignores(f.name) {
+			top, _, below := strings.Cut(f.name, "/")
+			glob := f.name
+			if below {
+				glob = top + "/**"
+			}
+			out = append(out, fmt.Sprintf("%s is run, and version control ignores it. If a step makes it, say so in that step, or you are asked each time it changes: makes = [%q]", f.name, glob))
+		}
+	}
+	return out
 }
 
 // ID is an approval id: "sha256:" and 64 hex digits.
@@ -77,6 +122,9 @@ func (l List) ID() ID {
 	facts := canon.Map{}
 	for _, e := range l.Effects {
 		facts[e.key()] = e.Digest
+		for tree, digest := range e.Trees {
+			facts[e.key()+", tree of "+tree] = digest
+		}
 	}
 	return ID(canon.Digest(facts))
 }
@@ -84,8 +132,8 @@ func (l List) ID() ID {
 // Effects lists everything that consent to a checkout lets happen. The locks that are
 // there count even where they are stale, since they are all there is to fetch by.
 func Effects(s *checkout.State) List {
-	c := &collector{s: s, d: s.Declaration, w: s.Written, bound: &binder{dir: s.Dir()}}
-	c.bound.begin(s)
+	r := reading.New(s.Host)
+	c := &collector{s: s, d: s.Declaration, w: s.Written, bound: newBinder(s, r)}
 	defer c.bound.close()
 	c.steps()
 	c.services()
@@ -106,10 +154,14 @@ func Effects(s *checkout.State) List {
 			c.add(Shows, "host command "+command+" (local)", command, declare.OverlayName, nil)
 		}
 	}
-	for _, f := range c.bound.found {
-		c.add(Runs, "file "+f.name, "the bytes of "+f.name, "the checkout", f.digest)
+	if len(c.w.Data) > 0 {
+		c.add(Reads, "data", strings.Join(c.w.Data, " ")+": nothing runs them, and a change of them asks nobody", declare.FileName, nil)
 	}
-	out := List{Effects: c.list, Files: c.bound.stamps, made: c.bound.made}
+	for _, f := range c.bound.found {
+		c.add(Runs, "file "+f.name, f.text, "the checkout", f.digest)
+		c.list[len(c.list)-1].Loud = f.loud
+	}
+	out := List{Effects: c.list, Rests: s.Rests.Join(r.On()), files: c.bound.found, refused: c.bound.refused, dir: s.Dir()}
 	slices.SortStableFunc(out.Effects, func(a, b Effect) int {
 		return cmp.Or(slices.Index(Doings, a.Does)-slices.Index(Doings, b.Does), rank(a.Name)-rank(b.Name), strings.Compare(a.Name, b.Name))
 	})
@@ -136,7 +188,7 @@ func (c *collector) add(does, name, text, from string, bound any) {
 	if bound == nil {
 		bound = text
 	}
-	c.list = append(c.list, Effect{does, name, text, from, canon.Digest(canon.Map{"does": does, "name": name, "bound": bound})})
+	c.list = append(c.list, Effect{Does: does, Name: name, Text: text, From: from, Digest: canon.Digest(canon.Map{"does": does, "name": name, "bound": bound})})
 }
 
 // run adds something that is run: written as it stands, filled as it would run now.
@@ -145,9 +197,18 @@ func (c *collector) run(name string, written, filled declare.Run, from string) {
 		return
 	}
 	c.add(Runs, name, runText(filled), from, written.Meaning())
-	c.bound.run(filled)
+	c.bound.run(name, filled)
 	if runText(written) != runText(filled) {
-		c.bound.run(written)
+		c.bound.run(name, written)
+	}
+}
+
+// unasked checks that what runs without being asked by name can be started from approved copies.
+func (c *collector) unasked(name string, filled declare.Run) {
+	b := newBinder(c.s, nil)
+	defer b.close()
+	if _, _, err := b.pinned(filled); err != nil {
+		c.bound.refused = append(c.bound.refused, refusal{name, err.Error()})
 	}
 }
 
@@ -178,6 +239,9 @@ func (c *collector) steps() {
 	for i, x := range c.w.Steps {
 		now := c.d.Steps[i]
 		c.run("step "+x.Name, x.Run, now.Run, at(x.Place))
+		if x.When == "shell" {
+			c.unasked("step "+x.Name, now.Run)
+		}
 		c.run("evidence of "+x.Name, x.Evidence, now.Evidence, at(x.Place))
 		when := cmp.Or(x.When, "due")
 		text := "when " + when
@@ -205,6 +269,7 @@ func (c *collector) services() {
 		from := at(x.Place)
 		c.run("service "+x.Name, x.Run, now.Run, from)
 		c.run("probe of "+x.Name, x.Ready.Command, now.Ready.Command, from)
+		c.unasked("probe of "+x.Name, now.Ready.Command)
 		for j, v := range x.Variables {
 			c.add(Sets, "variable "+v.Name+" of "+x.Name, conditional(v, now.Variables[j].Value), at(v.Place), v.Text())
 		}
@@ -255,7 +320,7 @@ func (c *collector) card(x, now declare.Service) {
 	free := c.settings(x, now, settings)
 	if len(x.Options) > 0 {
 		c.add(Runs, "service "+x.Name+", options", strings.Join(now.Options, " "), at(x.Place), x.Options)
-		c.bound.run(declare.Run{Argv: append([]string{x.Tool}, now.Options...)})
+		c.bound.run("service "+x.Name+", options", declare.Run{Argv: append([]string{x.Tool}, now.Options...)})
 	}
 	for _, what := range []struct{ key, name string }{
 		{"once", "data of " + x.Name}, {"settle", "settling of " + x.Name}, {"run", "service " + x.Name}, {"ready.command", "probe of " + x.Name},
@@ -276,7 +341,10 @@ func (c *collector) card(x, now declare.Service) {
 			run.Argv[i] = fill(run.Argv[i])
 		}
 		c.add(Runs, what.name, runText(run), from, text)
-		c.bound.run(run)
+		c.bound.run(what.name, run)
+		if what.key == "ready.command" {
+			c.unasked(what.name, run)
+		}
 	}
 	for _, name := range lock.Sorted(settings) {
 		written, text := settings[name], settings[name]
@@ -347,6 +415,7 @@ func (c *collector) addons() {
 	for _, x := range c.w.Addons {
 		from := at(x.Place)
 		c.run("add-on "+x.Name+" lists", x.List, x.List, from)
+		c.unasked("add-on "+x.Name+" lists", x.List)
 		c.run("add-on "+x.Name+" adds", x.Add, x.Add, from)
 		c.run("add-on "+x.Name+" removes", x.Remove, x.Remove, from)
 		c.add(Fetches, "add-on "+x.Name+" wants", strings.Join(x.Want, ", "), from, nil)
@@ -382,7 +451,8 @@ func (c *collector) secrets() {
 		kind, what, _ := strings.Cut(x.From, ":")
 		if kind == "command" {
 			c.add(Runs, "secret "+x.Name, what, at(x.Place), nil)
-			c.bound.run(declare.Run{Script: what})
+			c.bound.run("secret "+x.Name, declare.Run{Script: what})
+			c.unasked("secret "+x.Name, declare.Run{Script: what})
 			continue
 		}
 		c.add(Reads, "secret "+x.Name, x.From, at(x.Place), nil)
@@ -391,7 +461,7 @@ func (c *collector) secrets() {
 
 func (c *collector) files() {
 	for _, x := range c.w.Files {
-		digest := c.bound.digest(x.Template)
+		digest := c.bound.whole(x.Template)
 		c.add(Writes, "file "+x.Path, "from the template "+x.Template, at(x.Place), canon.Map{"template": x.Template, "bytes": digest})
 	}
 }
@@ -463,12 +533,9 @@ func (c *collector) sources() {
 			}
 		}
 		text := strings.Join(words, ", ")
-		c.add(Fetches, "source "+x.Name, text, at(x.Place), canon.Map{"text": text, "keys": c.bound.digest(ring)})
+		c.add(Fetches, "source "+x.Name, text, at(x.Place), canon.Map{"text": text, "keys": c.bound.whole(ring)})
 	}
-	for _, file := range source.OfCheckout(c.s.Dir(), c.s.Host.Getenv) {
-		c.bound.note(file) // one that is not there may come
-	}
-	for _, r := range source.NamedByCheckout(c.s.Dir(), c.s.Host.Getenv) {
+	for _, r := range source.NamedByCheckout(c.bound.r, c.s.Dir()) {
 		c.add(Fetches, "registry of npm packages in "+c.bound.shown(r.File), r.URL+", named by a file that is not your own; it gets none of your credentials", c.bound.shown(r.File), r.URL)
 	}
 }
@@ -508,12 +575,15 @@ func (c *collector) items(l *lock.Lock, whose string) {
 	for _, name := range lock.Sorted(l.Roots) {
 		facts := canon.Map{}
 		text := ""
+		trees := map[string]string{}
 		for _, on := range lock.Sorted(l.Roots[name]) {
 			r := l.Roots[name][on]
+			stated(trees, on, name, r.Tree)
 			facts[on] = canon.Map{"packages": r.Packages, "files": r.Files, "docs": r.Docs}
 			text = fmt.Sprintf("%d packages of %s", len(r.Packages), r.Version)
 		}
 		c.add(Fetches, "root "+name+whose, text, file, facts)
+		c.list[len(c.list)-1].Trees = trees
 	}
 	for _, name := range lock.Sorted(l.Libraries) {
 		c.library(name, whose, file, l.Libraries[name])
@@ -526,11 +596,13 @@ func (c *collector) item(name, whose, file string, item lock.Item) {
 	packages := map[string]bool{}
 	var scripts names
 	archives := canon.Map{}
+	trees := map[string]string{}
 	for _, on := range lock.Sorted(item.Platforms) {
 		group := canon.Map{}
 		for _, part := range lock.Sorted(item.Platforms[on]) {
 			p := item.Platforms[on][part]
 			group[part] = partFacts(p)
+			stated(trees, on, part, p.Tree)
 			if part != name {
 				packages[part] = true
 			}
@@ -545,13 +617,14 @@ func (c *collector) item(name, whose, file string, item lock.Item) {
 		text += ": " + strings.Join(lock.Sorted(packages), ", ")
 	}
 	c.add(Fetches, "toolchain "+name+whose, text, file, canon.Map{"version": item.Version, "source": item.Source, "archives": archives, "prefix": item.Prefix, "shown": item.Shown, "for": item.For})
+	c.list[len(c.list)-1].Trees = trees
 	if declared, ok := c.asked(name); ok && len(declared.Scripts) > 0 {
 		scripts = declared.Scripts
 	}
 	c.installs(name+whose, file, scripts)
 	if item.Answer != "" {
 		c.add(Runs, "answer of "+name+whose, item.Answer, "card of "+name+", in "+file, nil)
-		c.bound.run(declare.Run{Script: item.Answer})
+		c.bound.run("answer of "+name+whose, declare.Run{Script: item.Answer})
 	}
 	for _, v := range lock.Sorted(item.Variables) {
 		c.add(Sets, "variable "+v+" by the card of "+name+whose, item.Variables[v], "card of "+name+", in "+file, nil)
@@ -562,10 +635,12 @@ func (c *collector) item(name, whose, file string, item lock.Item) {
 func (c *collector) library(name, whose, file string, x lock.Library) {
 	facts := canon.Map{}
 	text := ""
+	trees := map[string]string{}
 	var scripts names
 	for _, on := range lock.Sorted(x.On) {
 		set := x.On[on]
 		facts[on] = canon.Map{"packages": set.Packages, "for": set.For, "builder": set.Builder}
+		stated(trees, on, name, set.Tree)
 		text = fmt.Sprintf("%d packages for %s", len(set.Packages), set.For)
 		if allowed, ok := strings.CutPrefix(set.Builder, "scripts "); ok {
 			scripts.add(strings.Fields(allowed)...)
@@ -578,6 +653,7 @@ func (c *collector) library(name, whose, file string, x lock.Library) {
 		text += ", shown in " + path.Join(x.Folder, "node_modules")
 	}
 	c.add(Fetches, "libraries "+name+whose, text, file, canon.Map{"kind": x.Kind, "source": x.Source, "folder": x.Folder, "on": facts})
+	c.list[len(c.list)-1].Trees = trees
 	c.installs(name+whose, file, scripts)
 }
 
@@ -585,6 +661,13 @@ func (c *collector) library(name, whose, file string, x lock.Library) {
 func (c *collector) installs(of, file string, packages []string) {
 	if len(packages) > 0 {
 		c.add(Runs, "install scripts of "+of, "of the npm packages "+strings.Join(packages, ", "), file, nil)
+	}
+}
+
+// stated notes the digest of a tree that a lock states.
+func stated(trees map[string]string, on, part string, tree canon.TreeDigest) {
+	if tree != "" {
+		trees[on+" "+part] = string(tree)
 	}
 }
 

@@ -1,423 +1,216 @@
 package approval
 
 import (
-	"encoding/hex"
-	"fmt"
-	"io"
-	"io/fs"
-	"os"
+	"errors"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
-	"lukechampine.com/blake3"
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/syntax"
 
-	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/base/seen"
-	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/written/declare"
 )
 
-// binder finds the files of a checkout that the words of what is run name, however they
-// are quoted or reached, and takes their digests.
-//
-// Each word that leads to a regular file of the checkout, from its folder or from any folder
-// that another word of the same text names, is bound: `bash -e s/x.sh`, `cd s && sh x.sh`,
-// `env sh s/x.sh`, a script inside quotes, behind eval, in an array or a redirection are all
-// words. Left out is only what is nothing but data there: a file that cannot be started, has
-// no name of a program's, and is either handed to commands that interpret nothing (`cut -f3
-// data/passings.csv`), or comes behind the script that a command interprets and has a name
-// of data (`python3 load.py data/passings.csv`). People change data all day.
-type binder struct {
-	dir    string
-	vars   map[string]string // variables whose values are known
-	makes  []string          // globs of what steps make
-	seen   map[string]bool
-	found  []boundFile
-	made   []string // found, and not the stranger's own
-	stamps []checkout.Stamped
-	git    *worktree
-	root   *os.Root // of dir, once somebody asks
-	asked  map[string]fs.FileInfo
+// text is one thing that is run, while its words are collected. A word counts however it is
+// quoted or reached: `bash -e s/x.sh`, `cd s && sh x.sh`, `env sh s/x.sh`, a script inside quotes,
+// behind eval, in an array or a redirection are all words. Only what a command of the table of
+// readers is given does not count, where nothing else of the text gets what that prints.
+type text struct {
+	*binder
+	vars  map[string]string // variables whose values are known
+	words words
+	left  int    // bytes that may still be looked at
+	why   string // why the text cannot be read through, or ""
 }
 
-type boundFile struct{ name, digest string }
-
-// mostBound is up to which size a file is told by its content, in bytes; a larger one is told
-// by its size and time.
-const mostBound = 256 << 20
-
-// mostFolders is from how many folders the words of one text are looked up.
-const mostFolders = 64
-
-// mostFiles ends the search in a text that names thousands.
-const mostFiles = 2000
-
-func (b *binder) begin(s *checkout.State) {
-	b.seen = map[string]bool{}
-	b.vars = map[string]string{"PWD": s.Dir(), "TRAMMEL_DIR": s.Dir()}
-	for _, v := range append(slices.Clone(s.Declaration.Variables), variablesOf(s)...) {
-		b.knows(v.Name, v.Value)
-	}
-	for _, x := range s.Written.Steps {
-		b.makes = append(b.makes, x.Makes...)
-	}
-}
-
-func variablesOf(s *checkout.State) (out []declare.Variable) {
-	for _, x := range s.Declaration.Services {
-		out = append(out, x.Variables...)
-	}
-	if s.Overlay != nil {
-		out = append(out, s.Overlay.Variables...)
-	}
-	return out
-}
-
-// knows tells the value of a variable that scripts may use.
-func (b *binder) knows(name, value string) {
-	b.vars[name] = strings.ReplaceAll(value, "@{project.dir}", b.dir)
-}
-
-// stat describes what a name of the checkout leads to, links followed within it.
-func (b *binder) stat(name string) (fs.FileInfo, error) {
-	if info, known := b.asked[name]; known {
-		if info == nil {
-			return nil, fs.ErrNotExist
-		}
-		return info, nil
-	}
-	if b.root == nil {
-		seen.At(b.dir)
-		root, err := os.OpenRoot(b.dir)
-		if err != nil {
-			return nil, err
-		}
-		b.root, b.asked = root, map[string]fs.FileInfo{}
-	}
-	seen.At(filepath.Join(b.dir, filepath.FromSlash(name)))
-	info, err := b.root.Stat(filepath.FromSlash(name))
-	if err != nil {
-		info = nil
-	}
-	b.asked[name] = info
-	return info, err
-}
-
-// close ends the search.
-func (b *binder) close() {
-	if b.root != nil {
-		b.root.Close()
-	}
-}
-
-// note stamps a file, before it is read.
-func (b *binder) note(file string) {
-	for _, s := range b.stamps {
-		if s.File == file {
-			return
-		}
-	}
-	b.stamps = append(b.stamps, checkout.Stamp(file))
-}
-
-// digest is that of a regular file below the checkout, or "".
-func (b *binder) digest(name string) string {
-	if name == "" {
-		return ""
-	}
-	if filepath.IsAbs(name) {
-		below, err := filepath.Rel(b.dir, name)
-		if err != nil || !filepath.IsLocal(below) {
-			return ""
-		}
-		name = below
-	}
-	b.note(filepath.Join(b.dir, name))
-	f, err := disk.OpenWithin(b.dir, name)
-	if err != nil {
-		return ""
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.Size() > mostBound {
-		return fmt.Sprintf("large: %d bytes, of %d", info.Size(), info.ModTime().UnixNano())
-	}
-	h := blake3.New(32, nil)
-	if _, err := io.Copy(h, f); err != nil {
-		return ""
-	}
-	return "blake3:" + hex.EncodeToString(h.Sum(nil))
-}
-
-// How a word of something to run is used. A word may be used in several ways.
-type use int
+// meaning is what a word may name.
+type meaning int
 
 const (
-	plainly use = 1 << iota // as an argument, a command, or anywhere else
-	behind                  // as an argument that comes after a file of the checkout
+	aPlace  meaning = iota // a folder that others are meant from
+	aFile                  // that, or a file that counts
+	aFolder                // that, or a folder all of which counts
 )
 
-// run binds the files that the words of something to run name.
-func (b *binder) run(r declare.Run) {
-	uses := map[string]use{}
+// words may name something: each has the most that it may mean.
+type words map[string]meaning
+
+func (w words) add(word string, m meaning) { w[word] = max(w[word], m) }
+
+// What a text may hold before it is refused. Nothing that people write comes near it.
+const (
+	mostText  = 1 << 20 // bytes
+	mostValue = 4096    // bytes of a variable that is put together in it: no path is longer (PATH_MAX)
+	mostDepth = 8       // texts in texts
+	perByte   = 24      // bytes that are looked at for each byte of it
+	mostBrace = 2000    // words that one word with braces stands for
+)
+
+// wordsOf are the words of something to run; why says why they cannot be told.
+func (b *binder) wordsOf(r declare.Run) (all words, why string) {
+	t := &text{binder: b, vars: map[string]string{}, words: words{}}
+	whole := len(r.Script)
+	for _, a := range append(slices.Clone(r.Argv), r.Shell...) {
+		whole += len(a)
+	}
+	t.left = 1<<16 + whole*perByte
+	for name, value := range b.vars {
+		t.vars[name] = value
+		if strings.Contains(r.Script, name) && len(value) > mostValue {
+			delete(t.vars, name)
+			t.read(value, 0) // too long to be a part of a path: its own words are all that it has
+		}
+	}
 	if len(r.Argv) > 0 {
-		var words []string
+		var argv []string
 		for _, a := range r.Argv {
-			words = append(words, b.here(a))
+			argv = append(argv, b.here(a))
 		}
-		b.call(words, uses, 0)
+		t.call(argv, 0, false)
 	}
-	b.words(b.here(r.Script), uses, 0)
+	t.read(b.here(r.Script), 0)
 	for _, a := range r.Shell {
-		b.words(b.here(a), uses, 0)
+		t.word(b.here(a), 0, aFolder)
 	}
-	interprets := len(r.Shell) > 0
-	var names []string
-	folders := map[string]bool{".": true}
-	for w := range uses {
-		interprets = interprets || interpreter(w)
-		if _, ok := b.below(w); ok {
-			names = append(names, w)
-		}
-	}
-	slices.Sort(names)
-	// One may change folder several times, so a folder may be named from another.
-	for more := true; more && len(folders) < mostFolders; {
-		more = false
-		for _, w := range names {
-			name, _ := b.below(w)
-			for f := range folders {
-				full := path.Join(f, name)
-				if folders[full] || len(folders) >= mostFolders {
-					continue
-				}
-				if info, err := b.stat(full); err == nil && info.IsDir() {
-					for d := full; d != "." && d != ".." && !folders[d]; d = path.Dir(d) {
-						folders[d], more = true, true
-					}
-				}
-			}
-		}
-	}
-	for _, w := range names {
-		name, _ := b.below(w)
-		for folder := range folders {
-			b.bind(path.Join(folder, name), interprets, uses[w])
-		}
-	}
+	return t.words, t.why
 }
 
 func (b *binder) here(text string) string { return strings.ReplaceAll(text, "@{project.dir}", b.dir) }
 
-// interpreters are commands that run what a file says, or start what they are told to.
-var interpreters = strings.Fields(`sh bash dash ash zsh fish ksh mksh csh tcsh busybox . source eval exec env command builtin
-	python pypy node nodejs deno bun tsx ts-node ruby perl php lua luajit awk gawk mawk sed make gmake ninja just R Rscript julia
-	java groovy scala tclsh wish expect guile racket sbcl ghci runghc ocaml swift go cargo psql mysql mariadb sqlite sqlite3 redis-cli
-	xargs find parallel nohup setsid nice timeout time stdbuf flock sudo doas su ssh chroot unshare nsenter script watch entr ld.so
-	npm npx yarn pnpm pip bundle rake gradle mvn kubectl`)
-
-// interpreter tells whether a word can be a command that runs what others say. Numbers of
-// versions at its end do not count.
-func interpreter(word string) bool {
-	base := path.Base(word)
-	return slices.Contains(interpreters, base) || slices.Contains(interpreters, strings.TrimRight(base, "0123456789.-"))
+// spend tells whether so many bytes more may be looked at.
+func (t *text) spend(bytes, depth int) bool {
+	if t.left -= bytes; t.left < 0 || depth > mostDepth {
+		t.refuse("it is put together of itself too often")
+	}
+	return t.why == ""
 }
 
-// dataEnds are the ends of names that nobody gives to a program.
-var dataEnds = strings.Fields(".csv .tsv .txt .json .jsonl .ndjson .geojson .md .rst .html .htm .css .svg .png .jpg .jpeg .gif .webp .pdf .xml .toml .ini .parquet .arrow .gz .zst .xz .zip .tar .log .lock .sum .mod .env")
-
-// codeEnds are the ends of names of programs and scripts.
-var codeEnds = strings.Fields(".sh .bash .zsh .fish .ksh .js .mjs .cjs .ts .mts .cts .jsx .tsx .py .pyc .pyz .rb .pl .pm .php .phar .lua .awk .sed .mk .r .jl .sql .tcl .exp .go .rs .java .jar .class .kts .groovy .scala .hs .ml .swift .c .cc .cpp .so .dylib .wasm .exe .bin .ps1 .bat .cmd .nu .el .scm .gradle .just .yml .yaml")
-
-// isData tells whether a file is nothing but data to what is run.
-func (b *binder) isData(name string, interprets bool, used use) bool {
-	info, err := b.stat(name)
-	if err != nil || info.Mode()&0o111 != 0 {
-		return false
-	}
-	end := strings.ToLower(path.Ext(name))
-	data := slices.Contains(dataEnds, end)
-	if interprets && (used != behind || !data) {
-		return false
-	}
-	if !data && (slices.Contains(codeEnds, end) || path.Ext(name) == "" && strings.HasSuffix(strings.ToLower(path.Base(name)), "file")) {
-		return false
-	}
-	f, err := disk.OpenWithin(b.dir, name)
-	if err != nil {
-		return false
-	}
-	defer f.Close()
-	head := make([]byte, 4)
-	n, _ := io.ReadFull(f, head)
-	return !strings.HasPrefix(string(head[:n]), "#!") && string(head[:n]) != "\x7fELF"
-}
-
-// suffixes are what interpreters add to a name by themselves.
-var suffixes = []string{".sh", ".js", ".mjs", ".cjs", ".ts", ".py", ".rb", ".pl"}
-
-// bind takes the digest of a name when it is a regular file of the checkout, or of the
-// files that it stands for as a pattern.
-func (b *binder) bind(name string, interprets bool, used use) {
-	if !filepath.IsLocal(name) || len(b.found) > mostFiles {
-		return
-	}
-	if name == checkout.LocalName || strings.HasPrefix(name, checkout.LocalName+"/") {
-		return // Trammel's own
-	}
-	if strings.ContainsAny(name, "*?[") {
-		_ = doublestar.GlobWalk(os.DirFS(b.dir), name, func(match string, d os.DirEntry) error {
-			if len(b.found) > mostFiles {
-				return io.EOF
-			}
-			b.bindFile(match, interprets, used)
-			return nil
-		}, doublestar.WithNoFollow())
-	}
-	b.bindFile(name, interprets, used)
-	if !interprets {
-		return
-	}
-	for _, suffix := range suffixes {
-		b.bindFile(name+suffix, interprets, used)
-	}
-	if module := strings.ReplaceAll(name, ".", "/"); module != name { // python -m a.b
-		b.bindFile(module+".py", interprets, used)
-		b.bindFile(module+"/__main__.py", interprets, used)
+func (t *text) refuse(why string) {
+	if t.why == "" {
+		t.why = why
 	}
 }
 
-func (b *binder) bindFile(name string, interprets bool, used use) {
-	if b.seen[name] {
+// separators stand between names where no shell says so.
+const separators = "=:,;|&()<>\"'`@ \t\r\n"
+
+// word takes one word, what stands in it between signs, and where it is a text itself the words
+// of that.
+func (t *text) word(w string, depth int, m meaning) {
+	if w == "" || !t.spend(len(w), depth) {
 		return
 	}
-	info, err := b.stat(name)
-	if err != nil || !info.Mode().IsRegular() || b.isData(name, interprets, used) {
-		return
+	t.words.add(w, m)
+	isText := strings.ContainsAny(w, " \t\n;&|")
+	if isText {
+		m = min(m, aFile) // what it says of folders, it says as a text
 	}
-	b.seen[name] = true
-	if !b.strangers(name) {
-		return
-	}
-	if digest := b.digest(name); digest != "" {
-		b.found = append(b.found, boundFile{name, digest})
-		if !b.git.tracks(name) {
-			b.made = append(b.made, name)
+	if strings.ContainsAny(w, separators) {
+		for piece := range strings.FieldsFuncSeq(w, func(r rune) bool { return strings.ContainsRune(separators, r) }) {
+			t.words.add(piece, m)
 		}
-	}
-}
-
-// strangers tells whether a file is one that whoever gave the checkout may have sent: all
-// are, but what version control does not have and that it ignores, or that a step makes.
-func (b *binder) strangers(name string) bool {
-	if b.git == nil {
-		b.git = openWorktree(b.dir)
-	}
-	if !b.git.found() || b.git.tracks(name) {
-		return true
-	}
-	return !b.git.ignores(name) && !slices.ContainsFunc(b.makes, func(glob string) bool {
-		ok, _ := doublestar.Match(glob, name)
-		below, _ := doublestar.Match(glob+"/**", name)
-		return ok || below
-	})
-}
-
-// below is a word as a path below the checkout; ok is false for what cannot be one.
-func (b *binder) below(word string) (string, bool) {
-	if word == "" || len(word) > 4096 || strings.ContainsAny(word, "\x00\n") {
-		return "", false
-	}
-	if filepath.IsAbs(word) {
-		rel, err := filepath.Rel(b.dir, word)
-		if err != nil || !filepath.IsLocal(rel) {
-			return "", false
-		}
-		return filepath.ToSlash(rel), true
-	}
-	return path.Clean(word), true
-}
-
-// call collects the words of one command.
-func (b *binder) call(words []string, into map[string]use, depth int) {
-	used := plainly
-	for _, w := range words {
-		b.word(w, into, used, depth)
-		if name, ok := b.below(w); ok && used == plainly {
-			if info, err := b.stat(name); err == nil && info.Mode().IsRegular() {
-				used = behind
+		// What is behind the first sign may have others in its name.
+		for _, sign := range []string{"=", ":", "@", ","} {
+			if _, rest, ok := strings.Cut(w, sign); ok {
+				t.words.add(rest, m)
 			}
 		}
 	}
+	if len(w) > 2 && w[0] == '-' && w[1] != '-' { // an option with its argument behind it
+		t.words.add(w[2:], m)
+	}
+	if isText && m > aPlace {
+		t.read(w, depth+1)
+	}
 }
 
-// word takes one word, what stands in it behind = or between colons, and where it is a text
-// itself the words of that.
-func (b *binder) word(w string, into map[string]use, used use, depth int) {
-	if w == "" {
+// call takes the words of one command.
+func (t *text) call(words []string, depth int, exempt bool) {
+	if len(words) == 0 {
 		return
 	}
-	into[w] |= used
-	for _, piece := range strings.FieldsFunc(w, func(r rune) bool { return strings.ContainsRune("=:,;|&()<>\"'` \t\r\n", r) }) {
-		if piece != w {
-			into[piece] |= used
+	t.word(words[0], depth, aFile)
+	exempt = exempt || depth == 0 && reads(words) // a command line that is a reader's, and nothing else
+	bare := aFolder
+	if targeted(words) {
+		bare = aFile
+	}
+	for _, w := range words[1:] {
+		switch {
+		case exempt:
+			t.word(w, depth, aPlace)
+		case strings.Contains(w, "/"):
+			t.word(w, depth, aFolder)
+		default:
+			t.word(w, depth, bare)
 		}
 	}
-	if strings.ContainsAny(w, " \t\n;&|") {
-		b.words(w, into, depth+1)
-	}
 }
 
-// words collects the words of a text as a shell reads it; where it cannot be read so, as they
-// stand between anything that no plain name has.
-func (b *binder) words(text string, into map[string]use, depth int) {
-	if text == "" || depth > 6 || len(text) > 1<<20 {
+// read takes the words of a text as a shell reads it; where it cannot be read so, as they stand
+// between anything that no plain name has.
+func (t *text) read(script string, depth int) {
+	if script == "" || !t.spend(len(script), depth) {
 		return
 	}
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(text), "")
+	if len(script) > mostText {
+		t.refuse("it has more than a mebibyte")
+		return
+	}
+	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(script), "")
 	if err != nil {
-		for _, w := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" \t\r\n;|&()<>\"'`=,:$\\{}!", r) }) {
-			into[w] |= plainly
+		for w := range strings.FieldsFuncSeq(script, func(r rune) bool { return strings.ContainsRune(" \t\r\n;|&()<>\"'`=,:$\\{}!", r) }) {
+			if readers[w] || targets[w] {
+				t.words.add(w, aFile)
+			} else {
+				t.words.add(w, aFolder)
+			}
 		}
 		return
 	}
-	written := map[*syntax.Word]bool{}
+	exempt := exempted(file)
+	taken := map[*syntax.Word]bool{}
 	syntax.Walk(file, func(n syntax.Node) bool {
+		if t.why != "" {
+			return false
+		}
 		switch n := n.(type) {
 		case *syntax.Assign:
 			if n.Name != nil && n.Value != nil {
-				for _, value := range b.flat(n.Value) {
-					b.vars[n.Name.Value] = value
-					b.word(value, into, plainly, depth)
+				taken[n.Value] = true
+				for _, value := range t.flat(n.Value) {
+					t.assign(n.Name.Value, value, n.Append)
+					t.word(value, depth, aFile) // it is a part of a word, or one itself
 				}
 			}
 		case *syntax.Redirect:
 			switch n.Op { // what is only written to is not run
 			case syntax.RdrOut, syntax.AppOut, syntax.RdrAll, syntax.AppAll, syntax.RdrClob:
-				written[n.Word] = true
+				taken[n.Word] = true
+			}
+			if exempt[n] {
+				taken[n.Word] = true
 			}
 			if n.Hdoc != nil {
-				for _, w := range b.flat(n.Hdoc) {
-					b.words(w, into, depth+1)
+				taken[n.Hdoc] = true
+				if !exempt[n] {
+					for _, w := range t.flat(n.Hdoc) {
+						t.read(w, depth+1)
+					}
 				}
 			}
 		case *syntax.CallExpr:
 			var words []string
 			for _, arg := range n.Args {
-				words = append(words, b.flat(arg)...)
+				words = append(words, t.flat(arg)...)
+				taken[arg] = true // its words are taken, but what is inside substitutions comes yet
 			}
-			b.call(words, into, depth)
-			for _, arg := range n.Args {
-				written[arg] = true // its words are taken, but what is inside substitutions comes yet
-			}
+			t.call(words, depth+1, exempt[n])
 		case *syntax.Word:
-			if !written[n] {
-				for _, w := range b.flat(n) {
-					b.word(w, into, plainly, depth)
+			if !taken[n] {
+				for _, w := range t.flat(n) {
+					t.word(w, depth, aFolder)
 				}
 			}
 		}
@@ -425,17 +218,137 @@ func (b *binder) words(text string, into map[string]use, depth int) {
 	})
 }
 
+func (t *text) assign(name, value string, more bool) {
+	if more {
+		value = t.vars[name] + value
+	}
+	if len(value) > mostValue && strings.Contains(value, t.vars[name]) && t.vars[name] != "" {
+		t.refuse("the variable " + name + " grows in it beyond what a path can be")
+	}
+	if len(value) > mostValue {
+		delete(t.vars, name)
+		return
+	}
+	t.vars[name] = value
+}
+
+// exempted are the commands of a text whose words do not count, and their redirections: of readers
+// whose output nobody else of the text gets.
+func exempted(file *syntax.File) map[syntax.Node]bool {
+	out := map[syntax.Node]bool{}
+	only := true // readers are all there is
+	functions := map[string]bool{}
+	syntax.Walk(file, func(n syntax.Node) bool {
+		switch n := n.(type) {
+		case *syntax.FuncDecl:
+			functions[n.Name.Value] = true
+		case *syntax.CallExpr:
+			if len(n.Args) > 0 {
+				name := n.Args[0].Lit()
+				only = only && (functions[name] || reads(plainWords(n)))
+			} else if len(n.Assigns) > 0 {
+				break // a variable is set
+			}
+		}
+		return true
+	})
+	var mark func(stmts []*syntax.Stmt, flows bool)
+	var one func(s *syntax.Stmt, flows bool)
+	mark = func(stmts []*syntax.Stmt, flows bool) {
+		for _, s := range stmts {
+			one(s, flows)
+		}
+	}
+	one = func(s *syntax.Stmt, flows bool) {
+		for _, r := range s.Redirs {
+			switch r.Op {
+			case syntax.RdrOut, syntax.AppOut, syntax.RdrAll, syntax.AppAll, syntax.RdrClob:
+				flows = flows || !only && r.Word.Lit() != "/dev/null"
+			}
+		}
+		switch c := s.Cmd.(type) {
+		case *syntax.CallExpr:
+			if !flows && len(c.Args) > 0 && reads(plainWords(c)) && len(c.Assigns) == 0 {
+				out[c] = true
+				for _, r := range s.Redirs {
+					out[r] = true
+				}
+			}
+		case *syntax.BinaryCmd:
+			if c.Op == syntax.Pipe || c.Op == syntax.PipeAll {
+				one(c.X, flows || !only && !readersOnly(c.Y))
+				one(c.Y, flows)
+			} else {
+				one(c.X, flows)
+				one(c.Y, flows)
+			}
+		case *syntax.Block:
+			mark(c.Stmts, flows)
+		case *syntax.Subshell:
+			mark(c.Stmts, flows)
+		case *syntax.IfClause:
+			for ; c != nil; c = c.Else {
+				mark(c.Cond, flows)
+				mark(c.Then, flows)
+			}
+		case *syntax.WhileClause:
+			mark(c.Cond, flows)
+			mark(c.Do, flows)
+		case *syntax.ForClause:
+			mark(c.Do, flows)
+		case *syntax.CaseClause:
+			for _, item := range c.Items {
+				mark(item.Stmts, flows)
+			}
+		case *syntax.TimeClause:
+			if c.Stmt != nil {
+				one(c.Stmt, flows)
+			}
+		case *syntax.FuncDecl:
+			one(c.Body, !only) // who calls it may get what it prints
+		}
+	}
+	mark(file.Stmts, false)
+	return out
+}
+
+// readersOnly tells whether all that a part of a text starts are readers.
+func readersOnly(s *syntax.Stmt) bool {
+	only := true
+	syntax.Walk(s, func(n syntax.Node) bool {
+		if c, ok := n.(*syntax.CallExpr); ok && len(c.Args) > 0 {
+			only = only && reads(plainWords(c))
+		}
+		return only
+	})
+	return only
+}
+
+// plainWords are the words of a command as far as they are plain; of others "$" stands.
+func plainWords(c *syntax.CallExpr) []string {
+	out := make([]string, len(c.Args))
+	for i, arg := range c.Args {
+		if out[i] = arg.Lit(); out[i] == "" {
+			out[i] = "$"
+		}
+	}
+	return out
+}
+
 // flat is what a word comes to, as far as it says so itself: with quotes and known variables
 // taken away, and the stretches of it that say themselves where something is unknown.
-func (b *binder) flat(word *syntax.Word) []string {
+func (t *text) flat(word *syntax.Word) []string {
 	var fields []string
 	if plain := word.Lit(); plain != "" && !strings.ContainsAny(plain, "\\*?[]{}~$@!+(|)") {
-		fields = []string{plain} // nothing in it means anything else
-	} else {
-		config := &expand.Config{Env: expand.FuncEnviron(func(name string) string { return b.vars[name] })}
-		if found, err := expand.Fields(config, word); err == nil {
-			fields = found
-		}
+		return []string{plain} // nothing in it means anything else
+	}
+	if size, few := t.size(word); !few || !t.spend(size, 0) {
+		t.refuse("a word with braces stands for thousands")
+		return nil
+	}
+	config := &expand.Config{Env: expand.FuncEnviron(func(name string) string { return t.vars[name] })}
+	if found, err := expand.Fields(config, word); err == nil {
+		fields = found
 	}
 	for _, l := range literals(word) {
 		if !slices.Contains(fields, l) {
@@ -445,10 +358,52 @@ func (b *binder) flat(word *syntax.Word) []string {
 	return fields
 }
 
+// size is about how many bytes a word comes to; few is false where its braces stand for too many
+// words.
+func (t *text) size(word *syntax.Word) (bytes int, few bool) {
+	groups, commas := 0, 0
+	syntax.Walk(word, func(n syntax.Node) bool {
+		switch n := n.(type) {
+		case *syntax.Lit:
+			bytes += len(n.Value)
+			groups += strings.Count(n.Value, "{")
+			commas += strings.Count(n.Value, ",")
+			if groups > 0 && strings.Contains(n.Value, "..") {
+				commas += mostBrace // a sequence of how many, only its numbers tell
+			}
+		case *syntax.SglQuoted:
+			bytes += len(n.Value)
+		case *syntax.ParamExp:
+			size := len(t.vars[n.Param.Value])
+			if n.Repl != nil { // each of its bytes may become another text
+				size *= 1 + len(t.vars[n.Param.Value])
+			}
+			bytes += size
+		}
+		return true
+	})
+	count := 1
+	for range groups {
+		if count *= commas/max(groups, 1) + 2; count > mostBrace {
+			return bytes, false
+		}
+	}
+	return bytes * count, true
+}
+
 // literals are the stretches of a word that say themselves, however they are quoted.
 func literals(word *syntax.Word) []string {
 	var out []string
 	last := ""
+	end := func() {
+		if last != "" {
+			out = append(out, last)
+			if rest := strings.TrimPrefix(last, "/"); rest != last && rest != "" {
+				out = append(out, rest)
+			}
+		}
+		last = ""
+	}
 	var walk func(parts []syntax.WordPart)
 	walk = func(parts []syntax.WordPart) {
 		for _, p := range parts {
@@ -460,16 +415,107 @@ func literals(word *syntax.Word) []string {
 			case *syntax.DblQuoted:
 				walk(p.Parts)
 			default:
-				if last != "" {
-					out = append(out, strings.TrimPrefix(last, "/"))
-				}
-				last = ""
+				end()
 			}
 		}
 	}
 	walk(word.Parts)
-	if last != "" {
-		out = append(out, last, strings.TrimPrefix(last, "/"))
-	}
+	end()
 	return out
+}
+
+// run binds what the words of something to run name. name is that of its effect.
+func (b *binder) run(name string, r declare.Run) {
+	words, why := b.wordsOf(r)
+	if why == "" {
+		why = b.bindAll(words)
+	}
+	if why != "" {
+		b.refused = append(b.refused, refusal{name, why})
+	}
+}
+
+// errMany ends a search that found more than may be bound.
+var errMany = errors.New("it names more files than can be held to their bytes")
+
+// bindAll binds what words name, from the folder of the checkout and from any folder that another
+// of the words names; why says why that cannot be done.
+func (b *binder) bindAll(all words) (why string) {
+	family := map[string]bool{}
+	var names, known []string
+	for _, w := range slices.Sorted(keysOf(all)) {
+		if f := familyOf(w); f != "" {
+			family[f] = true
+		}
+		known = append(known, runnerOf(w)...)
+		if _, ok := b.below(w); ok {
+			names = append(names, w)
+		}
+	}
+	budget := mostLookups
+	folders := b.foldersOf(names, &budget)
+	for _, w := range names {
+		name, _ := b.below(w)
+		if all[w] == aPlace {
+			if b.kind(name) == isElsewhere { // whoever goes there may run what is there
+				_ = b.bindFile(name)
+			}
+			continue
+		}
+		for _, folder := range folders {
+			if budget--; budget < 0 {
+				return "it has too many words, from too many folders"
+			}
+			if err := b.bind(path.Join(folder, name), all[w] == aFolder); err != nil {
+				return err.Error()
+			}
+			for _, f := range slices.Sorted(keysOf(family)) {
+				base := name
+				if f == "python" {
+					base = strings.ReplaceAll(name, ".", "/") // python -m a.b
+				}
+				for _, end := range endings[f] {
+					budget--
+					if err := b.bindFile(path.Join(folder, base) + end); err != nil {
+						return err.Error()
+					}
+				}
+			}
+		}
+	}
+	for _, folder := range folders {
+		for _, name := range known {
+			if err := b.bindFile(path.Join(folder, name)); err != nil {
+				return err.Error()
+			}
+		}
+	}
+	return ""
+}
+
+// mostLookups is how many names of one text are looked for.
+const mostLookups = 20_000
+
+// foldersOf are the folders that words may be meant from: one may change folder several times, so
+// that one may be named from another.
+func (b *binder) foldersOf(names []string, budget *int) []string {
+	folders := []string{"."}
+	known := map[string]bool{".": true}
+	for i := 0; i < len(folders); i++ {
+		for _, w := range names {
+			name, _ := b.below(w)
+			full := path.Join(folders[i], name)
+			if *budget--; *budget < 0 {
+				return folders // what is left of the budget says that
+			}
+			if known[full] || b.kind(full) != isFolder {
+				continue
+			}
+			for d := full; d != "." && d != ".." && !known[d]; d = path.Dir(d) {
+				known[d] = true
+				folders = append(folders, d)
+			}
+		}
+	}
+	return folders
 }

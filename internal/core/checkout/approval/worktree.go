@@ -9,7 +9,6 @@ import (
 	"github.com/go-git/go-git/v5/plumbing/format/index"
 
 	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/base/seen"
 )
 
 // worktree is the working tree of git that a checkout lies in, as far as it tells which
@@ -27,7 +26,7 @@ func openWorktree(dir string) *worktree {
 	w := &worktree{}
 	for d := dir; ; d = filepath.Dir(d) {
 		at := filepath.Join(d, ".git")
-		if info, err := seen.Lstat(at); err == nil {
+		if info, err := os.Lstat(at); err == nil {
 			w.root, w.gitDir = d, at
 			if info.Mode().IsRegular() { // a linked working tree
 				raw, err := disk.Read(at, 4096)

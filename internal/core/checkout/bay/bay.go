@@ -10,6 +10,7 @@ import (
 	"hash/fnv"
 	"io/fs"
 	"maps"
+	"os"
 	"path/filepath"
 	"regexp"
 	"strconv"
@@ -19,7 +20,6 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -56,7 +56,7 @@ func named(p place.Places, project, dir, name string) Bay {
 // All are the bays of every checkout of the account that have records. Which checkout one is
 // of is not among what their names tell, so that Checkout is "".
 func All(p place.Places) []Bay {
-	found, _ := seen.Glob(filepath.Join(p.Records(), "*", "[a-z]*"))
+	found, _ := filepath.Glob(filepath.Join(p.Records(), "*", "[a-z]*"))
 	var out []Bay
 	for _, records := range found {
 		project := filepath.Base(filepath.Dir(records))
@@ -73,7 +73,7 @@ func All(p place.Places) []Bay {
 // Made tells whether anything of the bay is on disk.
 func (b Bay) Made() bool {
 	for _, dir := range []string{b.Records, b.Dir} {
-		if _, err := seen.Lstat(dir); err == nil {
+		if _, err := os.Lstat(dir); err == nil {
 			return true
 		}
 	}
@@ -84,7 +84,7 @@ func checkoutID(dir string) string { return strings.TrimPrefix(canon.Digest(dir)
 
 // Find finds a bay of a checkout without its declaration, if it is there.
 func Find(p place.Places, dir, name string) (Bay, bool) {
-	found, _ := seen.Glob(filepath.Join(p.Records(), "*-"+checkoutID(dir), name))
+	found, _ := filepath.Glob(filepath.Join(p.Records(), "*-"+checkoutID(dir), name))
 	if len(found) != 1 {
 		return Bay{}, false
 	}

@@ -14,7 +14,6 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/origins/locator"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -51,10 +50,10 @@ func Open(places place.Places, text, dir string, get func(l locator.Locator) (di
 	}
 	if l.Kind == locator.Folder {
 		l.At = filepath.Join(l.At, filepath.FromSlash(l.Sub))
-		if real, err := seen.EvalSymlinks(l.At); err == nil {
+		if real, err := filepath.EvalSymlinks(l.At); err == nil {
 			l.At = real
 		}
-		if info, err := seen.Stat(l.At); err != nil || !info.IsDir() {
+		if info, err := os.Stat(l.At); err != nil || !info.IsDir() {
 			return Checkout{}, fault.New(fault.ErrUsage, "%s is no folder", text)
 		}
 	}
@@ -73,7 +72,7 @@ func Open(places place.Places, text, dir string, get func(l locator.Locator) (di
 			continue // another one has that name
 		}
 		if ok {
-			if _, err := seen.Stat(known.Dir); err == nil {
+			if _, err := os.Stat(known.Dir); err == nil {
 				return known, nil
 			}
 		}
@@ -97,7 +96,7 @@ func fresh(places place.Places, name, key string, l locator.Locator, get func(l 
 			return c, err
 		}
 	}
-	if _, err := seen.Stat(filepath.Join(c.Dir, declare.FileName)); errors.Is(err, fs.ErrNotExist) {
+	if _, err := os.Stat(filepath.Join(c.Dir, declare.FileName)); errors.Is(err, fs.ErrNotExist) {
 		if c.Own != "" {
 			_ = disk.RemoveAll(c.Own)
 		}

@@ -24,7 +24,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/page"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -78,7 +78,7 @@ type List []Policy
 
 // Files are where policies may stand for a project: system folders first, then the repository
 // from its top down. project is "" outside of any.
-func Files(system []string, project string) []string {
+func Files(r *reading.Reader, system []string, project string) []string {
 	var out []string
 	for _, dir := range system {
 		out = append(out, filepath.Join(dir, SystemName))
@@ -88,7 +88,7 @@ func Files(system []string, project string) []string {
 	}
 	folders := []string{project}
 	for d := project; ; d = filepath.Dir(d) {
-		if ours(filepath.Join(d, ".git")) {
+		if ours(r, filepath.Join(d, ".git")) {
 			break
 		}
 		if d == filepath.Dir(d) { // no repository: only the project's own
@@ -106,8 +106,8 @@ func Files(system []string, project string) []string {
 
 // ours tells whether something is there and belongs to this user or to root: another user of the
 // machine makes no folder above a project its repository.
-func ours(path string) bool {
-	info, err := seen.Lstat(path)
+func ours(r *reading.Reader, path string) bool {
+	info, err := r.Lstat(path)
 	if err != nil {
 		return false
 	}
@@ -117,10 +117,10 @@ func ours(path string) bool {
 
 // Read reads the policies that are there. One that cannot be read is an error, and never
 // counts as none.
-func Read(files []string) (List, error) {
+func Read(r *reading.Reader, files []string) (List, error) {
 	var out List
 	for _, file := range files {
-		raw, err := disk.ReadWithin(filepath.Dir(file), filepath.Base(file), disk.MostText)
+		raw, err := r.ReadWithin(filepath.Dir(file), filepath.Base(file), disk.MostText)
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrInvalid) {
 			continue
 		}

@@ -23,7 +23,6 @@ import (
 	"sync"
 	"syscall"
 
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/kernel/within"
 )
 
@@ -76,7 +75,6 @@ type Tree struct {
 
 // Start runs a command in a tree of its own.
 func Start(spec Spec) (*Tree, error) {
-	seen.Doubt("a process")
 	path := spec.Path
 	if path == "" {
 		var err error

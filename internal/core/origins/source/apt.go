@@ -2,13 +2,13 @@ package source
 
 import (
 	"bytes"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"app.example/trammel/internal/core/base/debian"
 	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -52,7 +52,7 @@ func (m *Machine) aptEntries() []aptEntry {
 
 // filesIn are the files of a folder whose names a pattern matches, by name.
 func filesIn(dir, pattern string) (files []string) {
-	entries, _ := seen.ReadDir(dir)
+	entries, _ := os.ReadDir(dir)
 	for _, e := range entries {
 		if ok, _ := filepath.Match(pattern, e.Name()); ok {
 			files = append(files, filepath.Join(dir, e.Name()))

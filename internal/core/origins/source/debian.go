@@ -28,7 +28,6 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/base/platform"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/stored/system"
 	"app.example/trammel/internal/core/stored/unpack"
@@ -233,8 +232,6 @@ func (s *debianArchive) checked(raw []byte, suite string) (*debian.Release, erro
 	}
 	if !s.d.State.IsZero() {
 		now = s.d.State // what was in force then
-	} else if !r.ValidUntil.IsZero() && now.Before(r.ValidUntil) {
-		seen.Until(r.ValidUntil)
 	}
 	if !r.ValidUntil.IsZero() && now.After(r.ValidUntil) && !s.d.Expired {
 		return nil, fault.New(fault.ErrSource, "the release of %q from the source %q was valid until %s", suite, s.name, r.ValidUntil.Format(time.DateOnly)).
@@ -305,10 +302,9 @@ func (s *debianArchive) compact(ctx context.Context, r signedRelease, component,
 		return nil, fault.New(fault.ErrSource, "the suite %q of source %q has no component %q for %s", r.suite, s.name, component, arch)
 	}
 	file := filepath.Join(s.client.Cache(), "debian-"+plain.SHA256+".index")
-	if info, err := seen.Stat(file); err == nil {
+	if info, err := os.Stat(file); err == nil {
 		if x, err := debian.OpenIndex(file); err == nil {
 			if now := time.Now(); now.Sub(info.ModTime()).Abs() > usedWithin { // a sweep frees what was not used for long
-				seen.Doubt("when " + file + " was used")
 				_ = os.Chtimes(file, now, now)
 			}
 			return x, nil

@@ -21,7 +21,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/page"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -34,6 +34,7 @@ type Machine struct {
 	Apt      string   // folder of apt's settings; "" means /etc/apt
 	System   []string // folders of what an organisation keeps for the machine
 
+	looks   *reading.Reader // notes what is read; nil: nothing is noted
 	user    map[string]kept
 	depot   string
 	userErr error
@@ -101,7 +102,7 @@ func (m *Machine) Depot(declared string) (string, error) {
 // that a checkout brings is never given anything of it, and a value there that asks for it
 // is none.
 func (m *Machine) settings(path string, own bool) map[string]string {
-	raw, err := disk.Read(path, 1<<20)
+	raw, err := m.looks.Read(path, 1<<20)
 	if err != nil {
 		return nil
 	}
@@ -161,21 +162,10 @@ func npmrcFiles(project string, getenv func(string) string) []npmrc {
 // Registry is an address of npm packages that a file names which is not the person's own.
 type Registry struct{ File, URL string }
 
-// OfCheckout are the files that may name a registry and are not the person's own, whether
-// they are there or not.
-func OfCheckout(project string, getenv func(string) string) (out []string) {
-	for _, f := range npmrcFiles(project, getenv) {
-		if !f.own {
-			out = append(out, f.path)
-		}
-	}
-	return out
-}
-
 // NamedByCheckout is the registry that a checkout, or a folder above it, names for npm
 // packages where the person's environment names none.
-func NamedByCheckout(project string, getenv func(string) string) []Registry {
-	m := &Machine{Getenv: getenv, Project: project}
+func NamedByCheckout(r *reading.Reader, project string) []Registry {
+	m := &Machine{Getenv: r.Getenv, Project: project, looks: r}
 	if a, ok := m.npmSetting(); ok && a.Checkout {
 		return []Registry{{a.Detail, a.URL}}
 	}
@@ -307,7 +297,6 @@ func (m *Machine) knownSumKey(name string) string {
 		return ""
 	}
 	file := filepath.Join(root, "src/cmd/go/internal/modfetch/key.go")
-	seen.At(file)
 	raw, err := os.ReadFile(file)
 	if err != nil {
 		return ""
@@ -375,12 +364,11 @@ func (m *Machine) ask(client string, args ...string) string {
 		if !filepath.IsAbs(dir) || m.Project != "" && strings.HasPrefix(path, m.Project+"/") {
 			continue
 		}
-		if info, err := seen.Stat(path); err != nil || info.IsDir() || info.Mode()&0o111 == 0 {
+		if info, err := os.Stat(path); err != nil || info.IsDir() || info.Mode()&0o111 == 0 {
 			continue
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
-		seen.Doubt("what " + path + " prints")
 		cmd := exec.CommandContext(ctx, path, args...)
 		cmd.Dir = "/"
 		// To ask npm is no reason to leave a log of it in the person's home.

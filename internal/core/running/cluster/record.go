@@ -21,11 +21,12 @@ type Record struct {
 	Handed   string `json:"handed,omitempty"` // reference of the image that is there already
 }
 
-func recordFile(b bay.Bay) string { return filepath.Join(b.Records, "cluster.json") }
+// RecordFile is where it is written that a bay is in a cluster.
+func RecordFile(b bay.Bay) string { return filepath.Join(b.Records, "cluster.json") }
 
 // RecordOf is a bay's record; nil for a bay on this machine.
 func RecordOf(b bay.Bay) (*Record, error) {
-	raw, err := disk.Read(recordFile(b), disk.MostState)
+	raw, err := disk.Read(RecordFile(b), disk.MostState)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -34,7 +35,7 @@ func RecordOf(b bay.Bay) (*Record, error) {
 		err = json.Unmarshal(raw, r)
 	}
 	if err != nil {
-		return nil, fault.New(fault.ErrFailed, "it cannot be told where bay %s is: %v", b.Name, err).Advise("Remove %s, and name its cluster again: trammel --bay %s start --cluster CONTEXT/NAMESPACE", recordFile(b), b.Name)
+		return nil, fault.New(fault.ErrFailed, "it cannot be told where bay %s is: %v", b.Name, err).Advise("Remove %s, and name its cluster again: trammel --bay %s start --cluster CONTEXT/NAMESPACE", RecordFile(b), b.Name)
 	}
 	return r, nil
 }
@@ -45,5 +46,5 @@ func (r Record) Keep(b bay.Bay) error {
 	if err != nil {
 		return err
 	}
-	return disk.Write(recordFile(b), raw, 0o600)
+	return disk.Write(RecordFile(b), raw, 0o600)
 }

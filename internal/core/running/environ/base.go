@@ -12,7 +12,7 @@ import (
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
 )
 
 // keptNames are the host's variables that stay in clean isolation: who and where
@@ -48,7 +48,7 @@ func keptSealed(name, value string) bool {
 
 // showable tells whether a file of the host can be shown at its own path.
 func showable(file string) bool {
-	info, err := seen.Stat(file)
+	info, err := os.Stat(file)
 	return err == nil && info.Mode().IsRegular() && filepath.IsAbs(file) &&
 		!slices.ContainsFunc(hiddenFolders, func(p string) bool { return strings.HasPrefix(file, p) })
 }
@@ -84,10 +84,13 @@ var hostFolders = []string{"/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbi
 
 // hostDirs are the folders to look in, each once: on many systems /bin is a link
 // to /usr/bin.
-func hostDirs(path string) []string {
+func hostDirs(r *reading.Reader, path string) []string {
 	var out []string
 	known := map[disk.Stamp]bool{{}: true} // what is not there has the zero stamp
 	for _, dir := range append(slices.Clone(hostFolders), filepath.SplitList(path)...) {
+		if filepath.IsAbs(dir) {
+			r.Identity(dir)
+		}
 		if stamp := disk.StampOf(dir); filepath.IsAbs(dir) && !known[stamp] {
 			known[stamp] = true
 			out = append(out, dir)
@@ -96,17 +99,9 @@ func hostDirs(path string) []string {
 	return out
 }
 
-func findIn(dirs []string, command string) string {
+func findIn(r *reading.Reader, dirs []string, command string) string {
 	for _, dir := range dirs {
-		full := filepath.Join(dir, command)
-		if info, err := os.Stat(full); err != nil {
-			// That nothing of the name is there, the folder's stamp tells (hostDirs); not that a link leads nowhere.
-			if seen.Noting() {
-				if _, err := os.Lstat(full); err == nil {
-					seen.At(full)
-				}
-			}
-		} else if seen.At(full); !info.IsDir() && info.Mode()&0o111 != 0 {
+		if full := filepath.Join(dir, command); r.Command(full) {
 			return full
 		}
 	}
@@ -114,15 +109,15 @@ func findIn(dirs []string, command string) string {
 }
 
 // FindHost looks for a host command. path is the host's PATH, searched last.
-func FindHost(command, path string) string { return findIn(hostDirs(path), command) }
+func FindHost(command, path string) string { return findIn(nil, hostDirs(nil, path), command) }
 
 // HostCommands lists every command of the host, sorted.
 func HostCommands(path string) []string {
 	names := map[string]bool{}
-	for _, dir := range hostDirs(path) {
-		entries, _ := seen.ReadDir(dir)
+	for _, dir := range hostDirs(nil, path) {
+		entries, _ := os.ReadDir(dir)
 		for _, e := range entries {
-			if info, err := seen.Stat(filepath.Join(dir, e.Name())); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
+			if info, err := os.Stat(filepath.Join(dir, e.Name())); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
 				names[e.Name()] = true
 			}
 		}
@@ -145,16 +140,16 @@ type HostLinks struct {
 //
 // self is this program's own file, which shows as trammel wherever it lies: what it advises can be
 // typed where it says so. "" shows none.
-func LinksOf(root string, named []string, path, self string) HostLinks {
+func LinksOf(r *reading.Reader, root string, named []string, path, self string) HostLinks {
 	l := HostLinks{Shown: map[string]string{}}
-	dirs := hostDirs(path)
+	dirs := hostDirs(r, path)
 	for _, command := range BaseCommands {
-		if full := findIn(dirs, command); full != "" {
+		if full := findIn(r, dirs, command); full != "" {
 			l.Shown[command] = full
 		}
 	}
 	for _, command := range named {
-		if full := findIn(dirs, command); full != "" {
+		if full := findIn(r, dirs, command); full != "" {
 			l.Shown[command] = full
 		} else {
 			l.Missing = append(l.Missing, command)
@@ -229,12 +224,12 @@ func (l HostLinks) right() bool {
 }
 
 func (l HostLinks) same() bool {
-	entries, err := seen.ReadDir(l.Dir)
+	entries, err := os.ReadDir(l.Dir)
 	if err != nil || len(entries) != len(l.Shown) {
 		return false
 	}
 	for _, e := range entries {
-		if target, err := seen.Readlink(filepath.Join(l.Dir, e.Name())); err != nil || target != l.Shown[e.Name()] {
+		if target, err := os.Readlink(filepath.Join(l.Dir, e.Name())); err != nil || target != l.Shown[e.Name()] {
 			return false
 		}
 	}

@@ -5,48 +5,44 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
+	"app.example/trammel/internal/core/base/cached"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
-	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/base/place"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
+	"app.example/trammel/internal/core/base/rests"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
-	"app.example/trammel/internal/core/checkout/bay"
-	"app.example/trammel/internal/core/kernel/within"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/ref"
 )
 
-// Compiled is an approved plan in the form that is kept, so that a command which only
-// needs the environment reads one file. It is valid while no file that it was made of has
-// moved, consent and the executed files of the checkout among them.
+// Compiled is an approved plan in the form that is cached, so that a command which only needs the
+// environment reads one file. It is believed while all that it rests on holds, consent and the bytes
+// of the checkout's files that run among it.
 type Compiled struct {
-	Format   int                `json:"format"`
-	Places   place.Places       `json:"places"`
-	Files    []checkout.Stamped `json:"files"`
-	Approved approval.ID        `json:"approved"` // the approval id
-	Named    bool               `json:"named"`    // consent was TRAMMEL_APPROVE's, and ends with it
-	File     string             `json:"file"`     // the declaration
-	Dir      string             `json:"dir"`
-	Project  string             `json:"project"`
-	Bay      string             `json:"bay"`
-	Frame    string             `json:"frame"`
-	Folders  Folders            `json:"folders"`
-	Host     []string           `json:"host"` // host commands that are named
+	Places  place.Places `json:"places"`
+	File    string       `json:"file"` // the declaration
+	Dir     string       `json:"dir"`
+	Project string       `json:"project"`
+	Bay     string       `json:"bay"`
+	Folders Folders      `json:"folders"`
+	Host    []string     `json:"host"` // host commands that are named
 
 	Environment Environment            `json:"environment"`
 	Routines    map[string]declare.Run `json:"routines"`
 	Needs       map[string][]string    `json:"needs"` // of the routines that have any
 	Steps       bool                   `json:"steps"` // there are some
 
-	settled bool
+	Quick []cached.Command `json:"-"` // routines that the plan alone decides
+	Rests rests.On         `json:"-"`
+	given approval.Given
 }
-
-const compiledFormat = 8
 
 // Expand fills in the references of a run.
 func Expand(run declare.Run, look func(string) (string, error)) (declare.Run, error) {
@@ -89,21 +85,32 @@ func oneLine(text string) string {
 	return line
 }
 
-// Compile makes the form of a plan that is kept.
+// Compile makes the form of a plan that is cached.
 func (p *Plan) Compile(g approval.Given) (*Compiled, error) {
-	if !g.For(p.State).Holds() {
-		return nil, fault.New(fault.ErrNotApproved, "this is consent to something else").Advise("Read it and decide: trammel approve")
+	if g = g.For(p.State); !g.Holds() {
+		return nil, errOther
 	}
 	s := p.State
-	if _, err := seen.Stat(p.Folders.Frame); err != nil {
+	r := reading.New(s.Host)
+	if _, err := r.Stat(p.Folders.Frame); err != nil {
 		return nil, checkout.NotFitted("the frame of " + s.Declaration.Project)
 	}
+	if p.Environment.Isolation == declare.Clean {
+		r.Folder(p.Folders.HostLinks)
+	}
+	if !p.Recorded {
+		r.Never("ports have no numbers yet")
+	}
+	r.Getenv("IFS") // which splits words of scripts, where somebody lets it out
 	c := &Compiled{
-		Format: compiledFormat, Places: s.Places, Files: append(s.Stamps[:len(s.Stamps):len(s.Stamps)], g.Effects().Files...),
-		Approved: g.Effects().ID(), Named: s.Host.Getenv(approval.Variable) != "",
-		File: s.Written.File, Dir: s.Dir(), Project: s.Declaration.Project, Bay: s.Bay.Name, Frame: p.Folders.Frame, Folders: p.Folders, Host: s.HostCommands(),
+		Places: s.Places, File: s.Written.File, Dir: s.Dir(), Project: s.Declaration.Project, Bay: s.Bay.Name, Folders: p.Folders, Host: s.HostCommands(),
 		Environment: p.Environment, Routines: map[string]declare.Run{},
 		Needs: map[string][]string{}, Steps: len(s.Declaration.Steps) > 0,
+		Rests: p.Rests.Join(g.Effects().Rests, r.On()), given: g,
+	}
+	var err error
+	if c.Environment.Secrets, err = pinned(g, p.Environment.Secrets); err != nil {
+		return nil, err
 	}
 	for _, r := range s.Declaration.Routines {
 		copy := 0
@@ -127,98 +134,101 @@ func (p *Plan) Compile(g approval.Given) (*Compiled, error) {
 			c.Needs[r.Name] = r.Needs
 		}
 	}
-	c.settled = p.Recorded
-	for _, f := range c.Files {
-		c.settled = c.settled && f.Settled(s.Began)
-	}
 	return c, nil
 }
 
-// Keep writes the plan where ReadCompiled looks for it, unless a change of what it was
-// made of could be missed: a file that is younger than the clock's grain, or that moved
-// since it was read. Then the next command makes its own.
+// key says where a plan of a bay is cached.
+func key(what, dir, bayName string, getenv func(string) string) cached.Key {
+	return cached.Key{What: what, Dir: dir, Bay: bayName, Path: getenv("PATH")}
+}
+
+// Keep caches the plan for the next command, unless a change of what it rests on could be missed:
+// something changed meanwhile, or is younger than the grain of its clock. Then the next command
+// makes its own.
 func (c *Compiled) Keep() {
-	if !c.settled {
-		return
-	}
-	for _, f := range c.Files {
-		if f.Moved() {
-			return
-		}
-	}
-	file := checkout.PlanFile(c.Places, c.Dir, c.Bay)
-	raw, err := json.Marshal(c)
+	whole, err := json.Marshal(c)
 	if err != nil {
 		return
 	}
-	c.KeepShort()
-	if old, err := disk.Read(file, disk.MostState); err == nil && bytes.Equal(old, raw) {
-		return
-	}
-	_ = disk.WriteCache(file, raw)
+	p := c.start()
+	p.Routines, p.Whole = c.Quick, string(whole)
+	c.keep(cached.OfPlan, c.Rests, p.Words())
 }
 
-// KeepShort keeps the plan in the form that the shortest way goes by, where it has one: of the
-// main bay, without secrets. It tells whether it has.
-func (c *Compiled) KeepShort() bool {
-	file := kept.In(c.Places.Plans(), c.Dir)
+// KeepShell caches how a shell is started, with what that rests on besides.
+func (c *Compiled) KeepShell(more rests.On, set []string, shell cached.Command, said string) {
+	if p := c.start(); p.Startable {
+		p.Set, p.Shell, p.Said = append(p.Set, set...), shell, said
+		c.keep(cached.OfShell, c.Rests.Join(more), p.Words())
+	}
+}
+
+// KeepComing caches what a shell evaluates that comes into the project.
+func (c *Compiled) KeepComing(shell string, more rests.On, text string) {
+	if len(c.Environment.Secrets) == 0 {
+		c.keep(cached.OfComing+" "+shell, c.Rests.Join(more), []string{text})
+	}
+}
+
+// start is what the shortest way to a command needs.
+func (c *Compiled) start() cached.Plan {
 	e := c.Environment
-	if c.Bay != bay.Main || e.Isolation == declare.Sealed && e.View == nil || len(e.Secrets) > 0 || filepath.Join(c.Dir, declare.FileName) != c.File {
-		_ = os.Remove(file)
-		return false
-	}
-	p := kept.Plan{
-		Places: []string{c.Places.Data, c.Places.Cache, c.Places.State, c.Places.Config}, Declaration: c.File,
-		Approved: string(c.Approved), Named: c.Named, Open: e.Isolation == declare.Open, There: []string{c.Frame},
-		KeepNames: keptNames, KeepPrefixes: keptPrefixes, Path: e.Path,
-	}
-	if e.Isolation == declare.Clean {
-		p.There = append(p.There, c.Folders.HostLinks)
-	}
-	if e.Isolation == declare.Sealed {
-		p.KeepNames, p.KeepPrefixes, p.Unknown = keptInside, nil, certificateNames
-		p.Hidden = hiddenFolders
-		p.Order, p.Given = string(within.Order{View: *e.View}.Pack()), []string{"HOME=" + e.Home, "LANG=C.UTF-8", "SHELL=/bin/bash"}
-	}
+	var set []string
+	startable := len(e.Secrets) == 0 && (e.Isolation != declare.Sealed || e.View != nil)
 	for _, v := range e.Variables {
-		if Marked(v.Value) {
-			_ = os.Remove(file)
-			return false
-		}
-		p.Set = append(p.Set, v.Name+"="+v.Value)
+		set = append(set, v.Name+"="+v.Value)
+		startable = startable && !Marked(v.Value)
 	}
-	for _, f := range c.Files {
-		p.Files = append(p.Files, kept.File{Path: f.File, Size: f.Stamp.Size, Mod: f.Stamp.Mod, Change: f.Stamp.Change, Inode: f.Stamp.Inode})
-	}
-	raw := p.Bytes()
-	if old, err := disk.Read(file, disk.MostState); raw == nil || err == nil && bytes.Equal(old, raw) {
-		return raw != nil
-	}
-	return disk.WriteCache(file, raw) == nil
+	return cached.Plan{Surroundings: e.surroundings(set), Startable: startable}
 }
 
-// ReadCompiled is the plan that is kept for a declaration and a bay, if it is valid.
-func ReadCompiled(h host.Host, places place.Places, file, dir, bayName string) (*Compiled, bool) {
-	raw, err := disk.Read(checkout.PlanFile(places, dir, bayName), disk.MostState)
-	if err != nil {
-		return nil, false
+// mostCached is how many files are cached of a checkout: its bays, by the PATHs of a person's
+// terminals.
+const mostCached = 64
+
+func (c *Compiled) keep(what string, on rests.On, words []string) {
+	h := c.given.State().Host
+	if !on.Settled(reading.ClockOf(c.Places.Plans(), c.Folders.Home)) || c.given.KeepCopies() != nil || !on.Holds(h.LookupEnv) {
+		return
 	}
-	var c Compiled
-	if json.Unmarshal(raw, &c) != nil || c.Format != compiledFormat || !c.Places.Equal(places) || c.File != file || c.Dir != dir || c.Bay != bayName {
-		return nil, false
+	k := key(what, c.Dir, c.Bay, h.Getenv)
+	raw, file := cached.Bytes(k, on, words), k.In(c.Places.Plans())
+	if old, err := disk.Read(file, disk.MostState); raw == nil || err == nil && bytes.Equal(old, raw) {
+		return
 	}
-	if named, ok := h.LookupEnv(approval.Variable); ok && named != "" && approval.Named(named) != c.Approved || c.Named && named == "" {
-		return nil, false
+	if disk.WriteCache(file, raw) == nil {
+		Forget(c.Places, c.Dir, mostCached)
 	}
-	for _, f := range c.Files {
-		if f.Moved() {
-			return nil, false
+}
+
+// Forget drops what is cached of a checkout, but for so many files that are the newest.
+func Forget(p place.Places, dir string, most int) {
+	files, _ := filepath.Glob(filepath.Join(p.Plans(), cached.Of(dir)+"*"+cached.End))
+	if len(files) <= most {
+		return
+	}
+	age := func(file string) time.Time {
+		info, err := os.Lstat(file)
+		if err != nil {
+			return time.Time{}
 		}
+		return info.ModTime()
 	}
-	if _, err := seen.Stat(c.Frame); err != nil {
+	slices.SortFunc(files, func(a, b string) int { return age(b).Compare(age(a)) })
+	for _, file := range files[most:] {
+		_ = os.Remove(file)
+	}
+}
+
+// ReadCompiled is the plan that is cached for a declaration and a bay, if all that it rests on holds.
+func ReadCompiled(h host.Host, places place.Places, file, dir, bayName string) (*Compiled, bool) {
+	words, ok := cached.Load(key(cached.OfPlan, dir, bayName, h.Getenv), places.Plans(), h.LookupEnv)
+	if !ok {
 		return nil, false
 	}
-	if _, err := seen.Stat(c.Folders.HostLinks); err != nil && c.Environment.Isolation == declare.Clean {
+	p, ok := cached.PlanOf(words)
+	var c Compiled
+	if !ok || json.Unmarshal([]byte(p.Whole), &c) != nil || c.File != file || !c.Places.Equal(places) {
 		return nil, false
 	}
 	return &c, true
@@ -242,5 +252,5 @@ func (c *Compiled) Isolate(level declare.Isolation, h host.Host) error {
 	if level != declare.Clean {
 		return nil
 	}
-	return LinksOf(c.Places.HostLinks(), c.Host, h.Getenv("PATH"), h.Program).Make()
+	return LinksOf(nil, c.Places.HostLinks(), c.Host, h.Getenv("PATH"), h.Program).Make()
 }

@@ -17,9 +17,11 @@ import (
 	"strconv"
 	"strings"
 
+	"app.example/trammel/internal/core/base/cached"
 	"app.example/trammel/internal/core/base/debian"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/sandbox"
+	"app.example/trammel/internal/core/kernel/within"
 	"app.example/trammel/internal/core/stored/libraries"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -238,10 +240,18 @@ func (in names) published(s declare.Service, words []string) (string, error) {
 }
 
 // PathOf is the PATH of a process, given the host's.
-func (e *Environment) PathOf(hostPath string) string {
-	path := strings.Join(e.Path, ":")
-	if e.Isolation == declare.Open && hostPath != "" {
-		path += ":" + hostPath
+func (e *Environment) PathOf(hostPath string) string { return e.surroundings(nil).PathOf(hostPath) }
+
+// surroundings are what a process of the environment is started with: set are its variables as
+// NAME=VALUE.
+func (e *Environment) surroundings(set []string) cached.Surroundings {
+	s := cached.Surroundings{Open: e.Isolation == declare.Open, Set: set, Path: e.Path, KeepNames: keptNames, KeepPrefixes: keptPrefixes}
+	if e.Isolation == declare.Sealed {
+		s.KeepNames, s.KeepPrefixes, s.Certain, s.Hidden = keptInside, nil, certificateNames, hiddenFolders
+		s.Given = []string{"HOME=" + e.Home, "LANG=C.UTF-8", "SHELL=/bin/bash"}
+		if e.View != nil {
+			s.Order = string(within.Order{View: *e.View}.Pack())
+		}
 	}
-	return path
+	return s
 }

@@ -119,7 +119,7 @@ func TestTheFolderOfHostLinksIsExact(t *testing.T) {
 		os.WriteFile(filepath.Join(host, name), []byte("#!/bin/sh\n"), 0o755)
 	}
 	os.WriteFile(filepath.Join(host, "no-program"), nil, 0o644)
-	links := LinksOf(root, []string{"weir-tool", "no-program", "gone"}, host, "/opt/trammel")
+	links := LinksOf(nil, root, []string{"weir-tool", "no-program", "gone"}, host, "/opt/trammel")
 	if !slices.Equal(links.Missing, []string{"no-program", "gone"}) {
 		t.Errorf("missing %v", links.Missing)
 	}
@@ -172,7 +172,7 @@ func TestTheFolderOfHostLinksIsExact(t *testing.T) {
 			t.Errorf("stamped %v: a link that leads elsewhere stays: %s", stamped, to)
 		}
 	}
-	if fewer := LinksOf(root, nil, host, ""); fewer.Dir == links.Dir {
+	if fewer := LinksOf(nil, root, nil, host, ""); fewer.Dir == links.Dir {
 		t.Error("other links have the same folder")
 	}
 }

@@ -6,6 +6,8 @@ import (
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/reading"
+	"app.example/trammel/internal/core/base/rests"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/sandbox"
@@ -29,6 +31,8 @@ type Plan struct {
 
 	Modules []libraries.Modules // the node_modules that the checkout shows
 
+	Rests rests.On // what it was decided from, the reading of the checkout too
+
 	Folders
 	shown *sandbox.View
 	hosts Hosts
@@ -42,10 +46,14 @@ func (p *Plan) cache() string { return filepath.Join(p.State.Places.Cache, "tool
 // Decide makes the plan of a checkout. An error for which checkout.ErrNotFitted holds
 // means that parts are not here yet. It writes nothing, starts nothing and asks nobody.
 func Decide(s *checkout.State) (*Plan, error) {
+	if s.LocalErr != nil {
+		return nil, s.LocalErr
+	}
 	if err := s.Missing(); err != nil {
 		return nil, err
 	}
-	f, err := frame.Of(s.Places.Frames(), s.Store, s.AllParts())
+	r := reading.New(s.Host)
+	f, err := frame.Of(r, s.Places.Frames(), s.Store, s.AllParts())
 	if err != nil {
 		return nil, err
 	}
@@ -56,8 +64,13 @@ func Decide(s *checkout.State) (*Plan, error) {
 	p := &Plan{State: s, Frame: f, Folders: Folders{Frame: f.Bin(), Home: filepath.Join(local, "home", languages(s))}}
 	p.Modules = modules(s)
 	p.shown, p.Folders.Inside = p.view()
-	p.Links = LinksOf(s.Places.HostLinks(), s.HostCommands(), s.Host.Getenv("PATH"), s.Host.Program)
+	var looks *reading.Reader // what the host has decides in clean isolation alone
+	if s.Declaration.Isolation == declare.Clean {
+		looks = r
+	}
+	p.Links = LinksOf(looks, s.Places.HostLinks(), s.HostCommands(), r.Getenv("PATH"), s.Host.Program)
 	p.Folders.HostLinks = p.Links.Dir
+	p.Rests = s.Rests.Join(r.On())
 	return p.withPorts(s.Ports)
 }
 

@@ -25,11 +25,35 @@ func (p *Plan) Ready(g approval.Given) (*Ready, error) { return p.ready(g, p.Env
 // ReadyInside is Ready for services.
 func (p *Plan) ReadyInside(g approval.Given) (*Ready, error) { return p.ready(g, p.Inside) }
 
-func (p *Plan) ready(g approval.Given, e Environment) (*Ready, error) {
+func (p *Plan) ready(g approval.Given, e Environment) (_ *Ready, err error) {
 	if !g.For(p.State).Holds() {
-		return nil, fault.New(fault.ErrNotApproved, "this is consent to something else").Advise("Read it and decide: trammel approve")
+		return nil, errOther
+	}
+	if e.Secrets, err = pinned(g.For(p.State), e.Secrets); err != nil {
+		return nil, err
 	}
 	return &Ready{e, p.State.Host, &vault{host: p.State.Host}}, nil
+}
+
+// errOther is consent that is not to the State at hand.
+var errOther error = fault.New(fault.ErrNotApproved, "this is consent to something else").Advise("Read it and decide: trammel approve")
+
+// pinned are secrets whose commands start from copies of the files that were consented to: nobody
+// asks for them by name, and they are run at every turn.
+func pinned(g approval.Given, secrets []Secret) ([]Secret, error) {
+	out := slices.Clone(secrets)
+	for i, s := range out {
+		script, command := strings.CutPrefix(s.From, "command:")
+		if !command {
+			continue
+		}
+		run, err := g.Pinned(declare.Run{Script: script})
+		if err != nil {
+			return nil, err
+		}
+		out[i].From = "command:" + run.Script
+	}
+	return out, nil
 }
 
 // With is a copy with more variables, for a service.
@@ -100,32 +124,9 @@ func (r *Ready) Sees() sandbox.View {
 // Environ is the whole environment of a process in folder dir: what may stay of the
 // host's, sorted, then what is set, in its order, then PWD and PATH.
 func (r *Ready) Environ(dir string) []string {
-	set := map[string]bool{"PATH": true, "PWD": true}
+	var set []string
 	for _, v := range r.Variables {
-		set[v.Name] = true
+		set = append(set, v.Name+"="+r.Reveal(v.Value))
 	}
-	var out []string
-	hostPath := ""
-	for _, line := range r.Host.Environ {
-		name, value, ok := strings.Cut(line, "=")
-		if !ok || name == "" {
-			continue
-		}
-		if name == "PATH" {
-			hostPath = value
-		}
-		if set[name] || r.Isolation == declare.Clean && !Kept(name) || r.Isolation == declare.Sealed && !keptSealed(name, value) ||
-			strings.HasPrefix(name, "TRAMMEL_SHELL_") {
-			continue
-		}
-		out = append(out, line)
-	}
-	if r.Isolation == declare.Sealed {
-		out = append(out, "HOME="+r.Home, "LANG=C.UTF-8", "SHELL=/bin/bash")
-	}
-	slices.Sort(out)
-	for _, v := range r.Variables {
-		out = append(out, v.Name+"="+r.Reveal(v.Value))
-	}
-	return append(out, "PWD="+dir, "PATH="+r.PathOf(hostPath))
+	return r.surroundings(set).Environ(r.Host.Environ, dir, showable)
 }

@@ -19,7 +19,7 @@ func FuzzTemplate(f *testing.F) {
 		os.WriteFile(filepath.Join(dir, "a.tmpl"), []byte(text), 0o600)
 		f := declare.File{Path: "a", Template: "a.tmpl"}
 		in := Inputs{Declaration: &declare.Declaration{Dir: dir}, BayDir: dir}
-		source, err := in.source(f)
+		source, err := in.source(nil, f)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -27,7 +27,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -81,9 +81,9 @@ type made struct {
 	Output string `json:"output"`
 }
 
-func (in Inputs) rendered() map[string]made {
+func (in Inputs) rendered(r *reading.Reader) map[string]made {
 	out := map[string]made{}
-	if raw, err := disk.Read(in.record(), disk.MostState); err == nil {
+	if raw, err := r.Read(in.record(), disk.MostState); err == nil {
 		_ = json.Unmarshal(raw, &out)
 	}
 	return out
@@ -91,7 +91,7 @@ func (in Inputs) rendered() map[string]made {
 
 // Look says how each file is. It writes nothing, reveals no secret, and executes no
 // template, which is somebody else's code.
-func Look(in Inputs) ([]Status, error) {
+func Look(r *reading.Reader, in Inputs) ([]Status, error) {
 	if len(in.Declaration.Files) == 0 {
 		return nil, nil
 	}
@@ -99,18 +99,18 @@ func Look(in Inputs) ([]Status, error) {
 	if err != nil {
 		return nil, err
 	}
-	before := in.rendered()
+	before := in.rendered(r)
 	var out []Status
 	for _, f := range in.Declaration.Files {
 		s := Status{File: f, State: OK, at: filepath.Join(in.BayDir, "files", f.Path), link: filepath.Join(in.Declaration.Dir, f.Path)}
-		source, err := in.source(f)
+		source, err := in.source(r, f)
 		if err != nil {
 			return nil, err
 		}
 		s.input = canon.Digest(canon.Map{"template": sum(source), "names": mentioned(string(source), names)})
-		have, readErr := disk.ReadWithin(in.BayDir, filepath.Join("files", f.Path), disk.MostText)
-		target, linkErr := seen.Readlink(s.link)
-		_, there := seen.Lstat(s.link)
+		have, readErr := r.ReadWithin(in.BayDir, filepath.Join("files", f.Path), disk.MostText)
+		target, linkErr := r.Readlink(s.link)
+		_, there := r.Lstat(s.link)
 		was, known := before[f.Path]
 		switch {
 		case there == nil && (linkErr != nil || !strings.Contains(target, string(filepath.Separator)+"files"+string(filepath.Separator))):
@@ -185,7 +185,7 @@ func mentions(text, name string) bool {
 // was kept of a person's changes. Each goes to its place in the project and no further,
 // whatever links the project has.
 func Write(in Inputs, e *environ.Ready) (written, kept []string, err error) {
-	list, err := Look(in)
+	list, err := Look(nil, in)
 	if err != nil || len(list) == 0 {
 		return nil, nil, err
 	}
@@ -193,13 +193,13 @@ func Write(in Inputs, e *environ.Ready) (written, kept []string, err error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	record := in.rendered()
+	record := in.rendered(nil)
 	for _, s := range list {
 		if s.State == Blocked {
 			return written, kept, fault.New(fault.ErrUsage, "%s is a file of the project, and %s: [file.%q] would put another in its place", s.File.Path, s.File.Place, s.File.Path).
 				Advise("Render to another path, or take the file out of the project (git rm --cached %s, then move it away).", s.File.Path)
 		}
-		source, err := in.source(s.File)
+		source, err := in.source(nil, s.File)
 		if err != nil {
 			return written, kept, err
 		}
@@ -262,7 +262,7 @@ func Texts(in Inputs, reveal func(string) string) ([]Text, error) {
 	}
 	var out []Text
 	for _, f := range in.Declaration.Files {
-		source, err := in.source(f)
+		source, err := in.source(nil, f)
 		if err != nil {
 			return nil, err
 		}
@@ -284,8 +284,8 @@ func out(f declare.File, err error) error {
 	return err
 }
 
-func (in Inputs) source(f declare.File) ([]byte, error) {
-	raw, err := disk.ReadWithin(in.Declaration.Dir, f.Template, disk.MostText)
+func (in Inputs) source(r *reading.Reader, f declare.File) ([]byte, error) {
+	raw, err := r.ReadWithin(in.Declaration.Dir, f.Template, disk.MostText)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New(fault.ErrUsage, "%s: the template %s of %s is not there", f.Place, f.Template, f.Path).
 			Advise("Write it, or take [file.%q] out of the declaration.", f.Path)

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"os/signal"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -21,6 +22,7 @@ import (
 	"mvdan.cc/sh/v3/interp"
 	"mvdan.cc/sh/v3/syntax"
 
+	"app.example/trammel/internal/core/base/cached"
 	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/running/environ"
@@ -48,9 +50,38 @@ func CommandOf(run declare.Run, env []string, args ...string) (Command, error) {
 	return commandOf(run, expand.ListEnviron(env...), args)
 }
 
-// Fixed is CommandOf without arguments, which stand at its end, where no variable but those of env
+// Keep caches a plan, with the commands of the routines that it alone decides. What they are given
+// stands behind them each time.
+func Keep(c *environ.Compiled) {
+	own := []string{"PWD=" + c.Dir} // what the host's variables do not change
+	for _, v := range c.Environment.Variables {
+		own = append(own, v.Name+"="+v.Value)
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.Routines)) {
+		command, same := fixed(c.Routines[name], own)
+		if len(c.Needs[name]) > 0 || !same {
+			continue
+		}
+		file, sealed := command.Path, c.Environment.Isolation == declare.Sealed
+		switch {
+		case sealed && file != "" && c.Environment.View != nil: // the interpreter of scripts
+			file = c.Environment.View.Self
+		case !sealed && file == "" && filepath.IsAbs(command.Argv[0]):
+			file = command.Argv[0]
+		case !sealed && file == "" && strings.Contains(command.Argv[0], "/"):
+			file = filepath.Join(c.Dir, command.Argv[0])
+		}
+		if strings.HasSuffix(filepath.Dir(file), "/.trammel/bin") {
+			continue // that stands for what the environment has, which has none
+		}
+		c.Quick = append(c.Quick, cached.Command{Name: name, File: file, Argv: command.Argv})
+	}
+	c.Keep()
+}
+
+// fixed is CommandOf without arguments, which stand at its end, where no variable but those of env
 // decides which command it is.
-func Fixed(run declare.Run, env []string) (c Command, fixed bool) {
+func fixed(run declare.Run, env []string) (c Command, fixed bool) {
 	known, asked := expand.ListEnviron(env...), false
 	c, err := commandOf(run, noting{known, &asked}, nil)
 	return c, err == nil && !asked

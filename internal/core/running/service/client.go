@@ -11,7 +11,6 @@ import (
 	"net"
 	"net/http"
 	"os/exec"
-	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -21,7 +20,6 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
 )
@@ -44,7 +42,6 @@ func Connect(b bay.Bay, h host.Host) *Client {
 
 // Dial connects to the control socket of a bay's supervisor.
 func Dial(ctx context.Context, socket string) (net.Conn, error) {
-	_, _ = seen.Lstat(socket)
 	short, done, err := shortPath(socket)
 	if err != nil {
 		return nil, err
@@ -75,12 +72,6 @@ func (c *Client) call(ctx context.Context, method, path string, question, answer
 	defer stop(nil)
 	go c.pulse(listening, stop)
 	resp, err := c.http.Do(r.WithContext(listening))
-	switch {
-	case err == nil:
-		seen.Asked(c.bay.Socket(), resp.Header.Get(SumHeader))
-	case !errors.Is(err, fs.ErrNotExist):
-		seen.Asked(c.bay.Socket(), "")
-	}
 	switch {
 	case err != nil && ctx.Err() != nil:
 		return context.Cause(ctx)
@@ -198,9 +189,6 @@ func (c *Client) StatusInFull(ctx context.Context) ([]Status, error) {
 	if errors.Is(err, errNobody) {
 		return nil, nil
 	}
-	if slices.ContainsFunc(out, func(st Status) bool { return len(st.More) > 0 }) {
-		seen.Doubt("who has the ports that nobody declared")
-	}
 	return out, err
 }
 
@@ -250,10 +238,6 @@ const (
 	askedAt = "Asked-At" // nanoseconds since 1970
 	tooLate = silence + pulse - time.Second
 )
-
-// SumHeader is where a supervisor says of its answer what kept.SumOf says of it later: as long as
-// that is the same, so is the answer, but for what services use.
-const SumHeader = "Sum"
 
 // errDeaf is the cause of a call's end when the supervisor does not answer anything.
 var errDeaf = errors.New("the supervisor does not answer")

@@ -12,6 +12,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/reading"
 )
 
 // ignored decides which files count for a step by files in the format of .gitignore
@@ -24,10 +25,10 @@ type ignorePattern struct {
 	dir  bool   // folders only, and what is in them
 }
 
-func readIgnored(dir string, files []string) (ignored, error) {
+func readIgnored(r *reading.Reader, dir string, files []string) (ignored, error) {
 	var out ignored
 	for _, file := range files {
-		raw, err := disk.ReadWithin(dir, file, disk.MostText)
+		raw, err := r.ReadWithin(dir, file, disk.MostText)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}

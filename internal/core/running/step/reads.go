@@ -16,7 +16,7 @@ import (
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/stored/tree"
 )
 
@@ -24,6 +24,7 @@ import (
 // however many globs lie in it, and a file whose stamp is the one that its sum was taken at
 // is not read again.
 type files struct {
+	r      *reading.Reader
 	dir    string
 	record string // where sums are kept beside stamps; "" keeps none
 	kept   []summed
@@ -51,8 +52,8 @@ type list struct {
 // named is the sum of one of them.
 type named struct{ name, sum string }
 
-func look(dir string, marks Marks) *files {
-	f := &files{dir: dir, taken: map[string]summed{}, walked: map[string]tree.Manifest{}, lists: map[string]list{}, since: time.Now()}
+func look(r *reading.Reader, dir string, marks Marks) *files {
+	f := &files{r: r, dir: dir, taken: map[string]summed{}, walked: map[string]tree.Manifest{}, lists: map[string]list{}, since: time.Now()}
 	if marks.Checkout != "" {
 		f.record = filepath.Join(marks.Checkout, "sums")
 	}
@@ -66,7 +67,7 @@ func (f *files) read(globs, ignore []string) (list, error) {
 	if known, ok := f.lists[key]; ok {
 		return known, nil
 	}
-	ignoring, err := readIgnored(f.dir, ignore)
+	ignoring, err := readIgnored(f.r, f.dir, ignore)
 	if err != nil {
 		return list{}, err
 	}
@@ -76,7 +77,6 @@ func (f *files) read(globs, ignore []string) (list, error) {
 		}
 	}
 	f.begin()
-	seen.Many(len(f.kept))
 	skip := &skipper{list: ignoring, folders: map[string][]bool{}}
 	var all []named
 	for _, glob := range globs {
@@ -110,12 +110,12 @@ func (f *files) glob(glob string, skip *skipper, all *[]named) (found bool, err 
 	}
 	defer root.Close()
 	// What lies outside of the checkout, by links too, is not there.
-	seen.At(filepath.Join(f.dir, base))
+	f.r.File(filepath.Join(f.dir, base))
 	if info, err := root.Stat(base); err != nil || !info.IsDir() {
 		return false, nil
 	}
 	if !strings.ContainsAny(pattern, `*?[{\`) {
-		seen.At(filepath.Join(f.dir, base, pattern))
+		f.r.Entry(filepath.Join(f.dir, base, pattern))
 		info, err := root.Lstat(path.Join(base, pattern))
 		if err != nil || neverRead(pattern) {
 			return false, nil
@@ -176,6 +176,9 @@ func (f *files) walk(base string, skip *skipper) (tree.Manifest, error) {
 	if base == "." {
 		prefix = ""
 	}
+	f.r.Tree(filepath.Join(f.dir, filepath.FromSlash(base)), func(folder string) bool {
+		return neverRead(path.Base(folder)) || skip.prunes(prefix+folder)
+	})
 	list, err := tree.List(filepath.Join(f.dir, filepath.FromSlash(base)), func(folder string) bool {
 		return neverRead(path.Base(folder)) || skip.prunes(prefix+folder)
 	})
@@ -322,8 +325,8 @@ func Keep(plan []Status) error {
 }
 
 // Reads are the digests of the files below a folder that globs name, as steps have them.
-func Reads(dir string, globs, ignore []string, marks Marks) (map[string]string, error) {
-	list, err := look(dir, marks).read(globs, ignore)
+func Reads(r *reading.Reader, dir string, globs, ignore []string, marks Marks) (map[string]string, error) {
+	list, err := look(r, dir, marks).read(globs, ignore)
 	out := make(map[string]string, len(list.files))
 	for _, x := range list.files {
 		out[x.name] = x.sum
@@ -351,8 +354,8 @@ func listBytes(list []named) []byte {
 }
 
 // readList reads a list that was kept; what is not as the mark says is none.
-func readList(file, digest string) map[string]string {
-	raw, err := disk.Read(file, disk.MostLock)
+func readList(r *reading.Reader, file, digest string) map[string]string {
+	raw, err := r.Read(file, disk.MostLock)
 	if err != nil || string(tree.DigestOf(raw)) != digest {
 		return nil
 	}
@@ -366,19 +369,19 @@ func readList(file, digest string) map[string]string {
 	return out
 }
 
-// reading is the input of a step that stands for all files which it reads.
-const reading = "what it reads"
+// fileInput is the input of a step that stands for all files which it reads.
+const fileInput = "what it reads"
 
 // why says what is not as it was when the step was done last: of files, which.
-func (st Status) why(marks string) string {
+func (st Status) why(r *reading.Reader, marks string) string {
 	old, now := map[string]string(st.Mark.Inputs), map[string]string(st.inputs)
-	if old[reading] == now[reading] {
+	if old[fileInput] == now[fileInput] {
 		return canon.Changed(old, now)
 	}
 	old, now = plain(old), plain(now)
-	was := readList(listFile(marks, st.Step.Name), st.Mark.Inputs[reading])
-	if was == nil && st.Mark.Inputs[reading] != "" {
-		return reading + " changed"
+	was := readList(r, listFile(marks, st.Step.Name), st.Mark.Inputs[fileInput])
+	if was == nil && st.Mark.Inputs[fileInput] != "" {
+		return fileInput + " changed"
 	}
 	for name, sum := range was {
 		old[name] = sum
@@ -393,7 +396,7 @@ func (st Status) why(marks string) string {
 func plain(inputs map[string]string) map[string]string {
 	out := map[string]string{}
 	for name, digest := range inputs {
-		if name != reading {
+		if name != fileInput {
 			out[name] = digest
 		}
 	}
@@ -417,7 +420,7 @@ func neverRead(path string) bool {
 const mostHashed = 1 << 30
 
 func sum(path string) (string, error) {
-	info, err := seen.Lstat(path)
+	info, err := os.Lstat(path)
 	if err != nil {
 		return "", err
 	}
@@ -425,7 +428,7 @@ func sum(path string) (string, error) {
 		return fmt.Sprintf("large: %d bytes, of %d", info.Size(), info.ModTime().UnixNano()), nil
 	}
 	if !info.Mode().IsRegular() {
-		target, _ := seen.Readlink(path)
+		target, _ := os.Readlink(path)
 		return info.Mode().Type().String() + target, nil
 	}
 	return tree.SumOf(path)

@@ -23,10 +23,10 @@ func TestAListIsReadAsItWasKept(t *testing.T) {
 	if err := disk.Write(file, raw, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if got := readList(file, string(tree.DigestOf(raw))); !maps.Equal(got, want) {
+	if got := readList(nil, file, string(tree.DigestOf(raw))); !maps.Equal(got, want) {
 		t.Errorf("%q, not %q", got, want)
 	}
-	if got := readList(file, "another digest"); got != nil {
+	if got := readList(nil, file, "another digest"); got != nil {
 		t.Errorf("%q", got)
 	}
 }

@@ -18,7 +18,7 @@ import (
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -81,16 +81,16 @@ func (m Marks) of(s declare.Step) string {
 }
 
 // Read is the mark of a step, if it was ever done here.
-func (m Marks) Read(s declare.Step) (Mark, bool) { return readMark(m.of(s), s.Name) }
+func (m Marks) Read(s declare.Step) (Mark, bool) { return readMark(nil, m.of(s), s.Name) }
 
 // Forget makes a step due again.
 func (m Marks) Forget(s declare.Step) error { return begin(m.of(s), s.Name) }
 
 // missing is the first glob of what a step makes for which nothing is there, in
 // words, or "".
-func missing(dir string, makes []string) string {
+func missing(r *reading.Reader, dir string, makes []string) string {
 	for _, glob := range makes {
-		if found, err := doublestar.Glob(seen.DirFS(dir), glob, doublestar.WithNoFollow()); err == nil && len(found) == 0 {
+		if found, err := doublestar.Glob(r.DirFS(dir), glob, doublestar.WithNoFollow()); err == nil && len(found) == 0 {
 			return glob + " is missing"
 		}
 	}
@@ -99,14 +99,14 @@ func missing(dir string, makes []string) string {
 
 // Plan decides for every step of a declaration whether it is due. Steps are in
 // the order of the declaration.
-func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e environ.Environment, marks Marks, files map[string]string) ([]Status, error) {
+func Plan(r *reading.Reader, d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e environ.Environment, marks Marks, files map[string]string) ([]Status, error) {
 	tools := Fingerprint{}
 	for _, p := range parts {
 		tools[p.Item] = canon.Digest(canon.List{tools[p.Item], string(p.Tree)})
 	}
 	known, lists := map[string]Fingerprint{}, map[string]list{}
 	digests := map[string]string{}
-	looked := look(d.Dir, marks)
+	looked := look(r, d.Dir, marks)
 	var fingerprint func(s declare.Step) (Fingerprint, error)
 	fingerprint = func(s declare.Step) (Fingerprint, error) {
 		if f, ok := known[s.Name]; ok {
@@ -127,7 +127,7 @@ func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e environ.E
 		}
 		if len(s.Reads) > 0 {
 			lists[s.Name] = list
-			f[reading] = list.digest
+			f[fileInput] = list.digest
 		}
 		for _, n := range s.Needs {
 			if name, ok := strings.CutPrefix(n, "file."); ok {
@@ -156,12 +156,12 @@ func Plan(d *declare.Declaration, l *lock.Lock, parts []lock.PartOn, e environ.E
 		}
 		st := Status{Step: s, inputs: f, reads: lists[s.Name], files: looked, marks: marks.of(s)}
 		var had bool
-		st.Mark, had = readMark(st.marks, s.Name)
-		if st.Why = st.why(st.marks); !had {
+		st.Mark, had = readMark(r, st.marks, s.Name)
+		if st.Why = st.why(r, st.marks); !had {
 			st.Why = "never done here"
 		}
 		if st.Why == "" {
-			st.Why = missing(d.Dir, s.Makes)
+			st.Why = missing(r, d.Dir, s.Makes)
 		}
 		if s.When == AtEachShell || s.When == AtFirst && had { // nothing that a fit would do
 			st.Why = ""
@@ -202,11 +202,11 @@ func wordByte(c byte) bool {
 func markFile(marks, name string) string { return filepath.Join(marks, name+".json") }
 
 // readMark reads a mark; a damaged one counts as none.
-func readMark(marks, name string) (m Mark, ok bool) {
+func readMark(r *reading.Reader, marks, name string) (m Mark, ok bool) {
 	if marks == "" {
 		return m, false
 	}
-	raw, err := disk.Read(markFile(marks, name), disk.MostState)
+	raw, err := r.Read(markFile(marks, name), disk.MostState)
 	if err != nil {
 		return m, false
 	}

@@ -53,7 +53,7 @@ func (c *checkout) write(name, content string) {
 // why gives, for each step, why it is due; "" when it is not.
 func (c *checkout) why() [3]string {
 	c.t.Helper()
-	list, err := Plan(c.d, nil, c.parts, c.env, Marks{c.marks, c.marks}, nil)
+	list, err := Plan(nil, c.d, nil, c.parts, c.env, Marks{c.marks, c.marks}, nil)
 	if err != nil {
 		c.t.Fatal(err)
 	}
@@ -67,7 +67,7 @@ func (c *checkout) why() [3]string {
 // finish marks all steps as done.
 func (c *checkout) finish() {
 	c.t.Helper()
-	list, err := Plan(c.d, nil, c.parts, c.env, Marks{c.marks, c.marks}, nil)
+	list, err := Plan(nil, c.d, nil, c.parts, c.env, Marks{c.marks, c.marks}, nil)
 	if err != nil {
 		c.t.Fatal(err)
 	}
@@ -133,7 +133,7 @@ func TestAFileThatDidNotChangeIsNotReadAgain(t *testing.T) {
 	marks := Marks{c.marks, c.marks}
 	plan := func(after time.Duration) []Status {
 		t.Helper()
-		list, err := Plan(c.d, nil, c.parts, c.env, marks, nil)
+		list, err := Plan(nil, c.d, nil, c.parts, c.env, marks, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -216,7 +216,7 @@ func TestGlobsNameWhatTheyAlwaysNamed(t *testing.T) {
 		{[]string{"**/*"}, []string{".gitignore"}, ".gitignore api/lane/day.csv api/lane/lane.go api/link api/main.go go.mod outside web/app.js web/gone"},
 	}
 	for _, x := range cases {
-		got, err := Reads(dir, x.globs, x.ignore, Marks{})
+		got, err := Reads(nil, dir, x.globs, x.ignore, Marks{})
 		if names := strings.Join(slices.Sorted(maps.Keys(got)), " "); err != nil || names != x.want {
 			t.Errorf("%q: %s, not %s (%v)", x.globs, names, x.want, err)
 		}

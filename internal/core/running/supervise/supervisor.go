@@ -26,7 +26,6 @@ import (
 	"time"
 
 	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/base/kept"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/listen"
 	"app.example/trammel/internal/core/kernel/process"
@@ -222,9 +221,6 @@ func (s *supervisor) routes(page *gateway.Page) http.Handler {
 				s.mu.Unlock()
 				s.stir()
 			}()
-			if r.Method == http.MethodGet && !r.URL.Query().Has("brief") {
-				w.Header().Set(service.SumHeader, s.sum())
-			}
 			answer, err := f(r)
 			if err != nil {
 				http.Error(w, err.Error(), http.StatusBadRequest)
@@ -271,7 +267,6 @@ func (s *supervisor) routes(page *gateway.Page) http.Handler {
 		return s.statuses(), nil
 	})
 	handle("POST /signal", s.signal)
-	mux.HandleFunc("GET "+kept.SumPath, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, s.sum()) })
 	mux.HandleFunc("GET /pulse", func(http.ResponseWriter, *http.Request) {}) // that it answers is the answer
 	page.Handle(mux)
 	return mux

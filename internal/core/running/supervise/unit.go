@@ -3,8 +3,6 @@ package supervise
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -50,7 +48,6 @@ type unit struct {
 
 	mu      sync.Mutex
 	status  service.Status
-	sum     []byte            // digest of the status in JSON; nil since it changed
 	inputs  map[string]string // what it goes by while it runs, as far as it knows
 	lost    string            // name of the port that a stranger has
 	holds   *holding          // of the present run
@@ -78,25 +75,12 @@ func (u *unit) Status() service.Status {
 	return u.status
 }
 
-// digest is that of Status as it is told, made once for all who ask.
-func (u *unit) digest() []byte {
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	if u.sum == nil {
-		told, _ := json.Marshal(u.status)
-		sum := sha256.Sum256(told)
-		u.sum = sum[:]
-	}
-	return u.sum
-}
-
 // set changes the state and wakes all who wait for one.
 func (u *unit) set(change func(*service.Status)) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	before := u.status.State
 	change(&u.status)
-	u.sum = nil
 	if u.status.State != before {
 		u.status.Since = time.Now()
 		u.log.Say("sup", []byte(strings.TrimSpace(u.status.State+" "+u.status.Reason)))

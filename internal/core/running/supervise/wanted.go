@@ -1,17 +1,13 @@
 package supervise
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
-	"fmt"
 	"maps"
 	"slices"
 	"time"
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/kernel/listen"
-	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/service"
 )
 
@@ -59,31 +55,6 @@ func (s *supervisor) noteWanted() {
 		s.unnoted = true // the next one tries again
 		s.mu.Unlock()
 	}
-}
-
-// sum is a digest of all that statuses and notice tell, but for what services use: of the ports that
-// nobody declared it has all that anybody on this machine listens on. It is made before they are
-// asked, so that what changes meanwhile shows the next time.
-func (s *supervisor) sum() string {
-	h := sha256.New()
-	fmt.Fprintln(h, gateway.NamesOf(s.bay, s.label))
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for _, name := range slices.Sorted(maps.Keys(s.units)) {
-		u := s.units[name]
-		_, _ = h.Write(u.digest())
-		if p := u.present(); p != nil && len(u.spec.Ports) > 0 {
-			fmt.Fprintln(h, p.strangers())
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(s.grounds)) {
-		table, err := s.grounds[name].sockets()
-		fmt.Fprintln(h, len(table), err)
-		for _, socket := range table {
-			fmt.Fprintln(h, socket.At, socket.Inode)
-		}
-	}
-	return hex.EncodeToString(h.Sum(nil))
 }
 
 // sample is what a service had used at a time.

@@ -26,7 +26,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/stored/store"
 	"app.example/trammel/internal/core/stored/system"
 	"app.example/trammel/internal/core/stored/tree"
@@ -71,8 +71,8 @@ func (f Frame) Bin() string { return filepath.Join(f.Dir, "bin") }
 
 // Of computes the frame of parts whose trees are all known. Two items that bring
 // one command are a fault that names both.
-func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
-	g := gathering{s: s, files: map[string]string{}, owner: map[string]string{}, in: map[string]string{}, roots: map[string]string{}}
+func Of(r *reading.Reader, root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
+	g := gathering{r: r, s: s, files: map[string]string{}, owner: map[string]string{}, in: map[string]string{}, roots: map[string]string{}}
 	for _, sets := range []bool{false, true} { // sets come when the toolchains' own commands are known
 		for _, p := range parts {
 			var err error
@@ -98,6 +98,7 @@ func Of(root string, s *store.Store, parts []lock.PartOn) (Frame, error) {
 // gathering are the commands of parts, as far as they were looked at: each with its file, the
 // item that brings it, and the root that it runs in.
 type gathering struct {
+	r                *reading.Reader
 	s                *store.Store
 	files, owner, in map[string]string
 	roots            map[string]string    // name → path of its tree
@@ -111,7 +112,7 @@ func (g *gathering) part(p lock.PartOn) (err error) {
 		g.roots[p.Name] = g.s.Path(p)
 	}
 	if p.Format == lock.RootFormat || len(p.Commands) > 0 {
-		if commands, err = commandsOf(g.s, p); err != nil {
+		if commands, err = commandsOf(g.r, g.s, p); err != nil {
 			return err
 		}
 	}
@@ -146,7 +147,7 @@ func (g *gathering) part(p lock.PartOn) (err error) {
 // set adds the commands of a set of libraries. A toolchain's command stays, but for the installer
 // of a language, which must know that the libraries are locked.
 func (g *gathering) set(p lock.PartOn) error {
-	commands, err := commandsOfSet(g.s, p)
+	commands, err := commandsOfSet(g.r, g.s, p)
 	for command, file := range commands {
 		_, taken := g.files[command]
 		if taken && !(g.owner[command] == "python" && strings.HasPrefix(command, "pip")) {
@@ -177,15 +178,15 @@ func (g *gathering) digest() string {
 }
 
 // commandsOfSet are the commands that a set of libraries brings.
-func commandsOfSet(s *store.Store, p lock.PartOn) (map[string]string, error) {
+func commandsOfSet(r *reading.Reader, s *store.Store, p lock.PartOn) (map[string]string, error) {
 	out := map[string]string{}
 	for _, dir := range []string{"bin", "node_modules/.bin"} {
-		entries, err := seen.ReadDir(filepath.Join(s.Path(p), filepath.FromSlash(dir)))
+		entries, err := r.ReadDir(filepath.Join(s.Path(p), filepath.FromSlash(dir)))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
 		for _, e := range entries {
-			if info, err := seen.Stat(filepath.Join(s.Path(p), filepath.FromSlash(dir), e.Name())); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
+			if info, err := os.Stat(filepath.Join(s.Path(p), filepath.FromSlash(dir), e.Name())); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
 				out[e.Name()] = dir + "/" + e.Name()
 			}
 		}
@@ -198,12 +199,12 @@ var binFolders = []string{"usr/bin", "usr/sbin", "usr/games"}
 
 // commandsOf are the commands that an item has of its root: those that its card
 // names, or else all that its own packages have.
-func commandsOf(s *store.Store, p lock.PartOn) (map[string]string, error) {
+func commandsOf(r *reading.Reader, s *store.Store, p lock.PartOn) (map[string]string, error) {
 	out := maps.Clone(p.Bin)
 	if out == nil {
 		out = map[string]string{}
 	}
-	below := seen.DirFS(s.Path(p))
+	below := os.DirFS(s.Path(p)) // which does not change under its name
 	for _, glob := range p.Commands {
 		found, err := doublestar.Glob(below, glob)
 		if err != nil {
@@ -361,7 +362,7 @@ func (f Frame) Check() []Difference {
 	var out []Difference
 	wanted := f.links()
 	for _, folder := range f.folders() {
-		entries, err := seen.ReadDir(filepath.Join(f.Dir, folder))
+		entries, err := os.ReadDir(filepath.Join(f.Dir, folder))
 		if err != nil {
 			return []Difference{{"", "the frame is not there"}}
 		}
@@ -378,7 +379,7 @@ func (f Frame) Check() []Difference {
 			delete(wanted, name)
 		}
 	}
-	if target, _ := seen.Readlink(filepath.Join(f.Dir, "launch")); target == f.Program {
+	if target, _ := os.Readlink(filepath.Join(f.Dir, "launch")); target == f.Program {
 		delete(wanted, "launch")
 	}
 	for _, name := range lock.Sorted(wanted) {
@@ -445,8 +446,6 @@ const scriptName = "command"
 
 // pointed tells whether .trammel/bin is as it should be.
 func (f Frame) pointed(root *os.Root) bool {
-	bin := filepath.Join(root.Name(), "bin")
-	seen.At(bin)
 	if info, err := root.Lstat("bin"); err != nil || !info.IsDir() {
 		return false
 	}

@@ -29,7 +29,7 @@ func parts(commands ...string) []lock.PartOn {
 func TestAFrameShowsExactlyItsCommands(t *testing.T) {
 	root := t.TempDir()
 	s := store.Open("/store")
-	f, err := Of(root, s, parts("go:go", "node:node"))
+	f, err := Of(nil, root, s, parts("go:go", "node:node"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -69,13 +69,13 @@ func TestAFrameShowsExactlyItsCommands(t *testing.T) {
 
 func TestFramesAreNamedByWhatTheyShow(t *testing.T) {
 	s := store.Open("/store")
-	a, _ := Of("/frames", s, parts("go:go", "node:node"))
-	b, _ := Of("/frames", s, parts("go:go", "node:node"))
-	c, _ := Of("/frames", s, parts("go:go", "node:nodejs"))
+	a, _ := Of(nil, "/frames", s, parts("go:go", "node:node"))
+	b, _ := Of(nil, "/frames", s, parts("go:go", "node:node"))
+	c, _ := Of(nil, "/frames", s, parts("go:go", "node:nodejs"))
 	if a.Dir != b.Dir || a.Dir == c.Dir {
 		t.Errorf("%s, %s, %s", a.Dir, b.Dir, c.Dir)
 	}
-	if _, err := Of("/frames", s, parts("go:go", "other:go")); err == nil || !strings.Contains(err.Error(), "both go and other") {
+	if _, err := Of(nil, "/frames", s, parts("go:go", "other:go")); err == nil || !strings.Contains(err.Error(), "both go and other") {
 		t.Errorf("one command from two tools: %v", err)
 	}
 }
@@ -96,7 +96,7 @@ func TestStableLinksMove(t *testing.T) {
 	}()
 	s := store.Open("/store")
 	for _, tools := range [][]lock.PartOn{parts("go:go"), parts("go:go", "node:node")} {
-		f, _ := Of(root, s, tools)
+		f, _ := Of(nil, root, s, tools)
 		if err := f.Make(); err != nil {
 			t.Fatal(err)
 		}

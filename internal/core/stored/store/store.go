@@ -26,7 +26,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/base/seen"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/stored/tree"
 	"app.example/trammel/internal/core/stored/unpack"
 	"app.example/trammel/internal/core/written/lock"
@@ -49,6 +49,12 @@ func Name(p lock.PartOn) string {
 // Path is where a part is, or will be. The part's tree digest must be known.
 func (s *Store) Path(p lock.PartOn) string { return filepath.Join(s.root, Name(p)) }
 
+// Look notes which parts are here and which trees are known, for who decides by that.
+func (s *Store) Look(r *reading.Reader) {
+	r.Folder(s.root)
+	r.Folder(filepath.Join(s.root, ".trees"))
+}
+
 // ReadLock keeps sweeping away until it is given back; any number of processes may use
 // the store at once.
 func (s *Store) ReadLock(ctx context.Context) (done func(), err error) {
@@ -64,7 +70,7 @@ func (s *Store) sweepLock() string { return filepath.Join(s.root, ".sweep.lock")
 
 // Names lists the parts that are there, by the names of their folders.
 func (s *Store) Names() ([]string, error) {
-	entries, err := seen.ReadDir(s.root)
+	entries, err := os.ReadDir(s.root)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -104,7 +110,7 @@ func (s *Store) Has(p lock.PartOn) bool {
 	if p.Tree == "" {
 		return false
 	}
-	_, err := seen.Lstat(s.Path(p))
+	_, err := os.Lstat(s.Path(p))
 	return err == nil
 }
 
@@ -116,16 +122,16 @@ func (s *Store) MarkDamaged(p lock.PartOn) {
 
 // Damaged tells whether a part was marked as damaged.
 func (s *Store) Damaged(p lock.PartOn) bool {
-	_, err := seen.Lstat(s.Path(p) + ".damaged")
+	_, err := os.Lstat(s.Path(p) + ".damaged")
 	return err == nil
 }
 
 // Commands tells whether the files of a part's commands are all there: a look at each, and
 // not into it.
 func (s *Store) Commands(p lock.PartOn) bool {
-	look := seen.Stat
+	look := os.Stat
 	if p.Format == lock.RootFormat { // its links mean what they mean inside
-		look = seen.Lstat
+		look = os.Lstat
 	}
 	for _, file := range p.Bin {
 		info, err := look(filepath.Join(s.Path(p), filepath.FromSlash(file)))
@@ -478,7 +484,6 @@ func (s *Store) Size(p lock.PartOn) int64 {
 func (s *Store) Room(p lock.PartOn) (whole, shared int64) {
 	type file struct{ size, all, here int64 }
 	files := map[uint64]file{}
-	seen.Doubt("the room of " + p.Label())
 	_ = filepath.WalkDir(s.Path(p), func(name string, d fs.DirEntry, err error) error {
 		var st unix.Stat_t
 		if err == nil && d.Type().IsRegular() && unix.Lstat(name, &st) == nil {

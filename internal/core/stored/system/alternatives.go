@@ -10,7 +10,6 @@ import (
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/syntax"
 
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/stored/unpack"
 )
 
@@ -216,7 +215,6 @@ func (k known) Each(do func(string, expand.Variable) bool) {
 // alternatives, sorted.
 func Alternatives(pkg string) []string {
 	script := filepath.Join(pkg, unpack.ControlFolder, "postinst")
-	seen.At(script)
 	raw, err := os.ReadFile(script)
 	if err != nil {
 		return nil

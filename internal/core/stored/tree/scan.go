@@ -12,7 +12,6 @@ import (
 	"golang.org/x/sys/unix"
 
 	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/base/seen"
 )
 
 // Scan lists what is in a folder now, with stamps, on all cores. Contents are
@@ -172,8 +171,6 @@ func (s *scan) work() Manifest {
 
 func (w *worker) do(p chunk) error {
 	dir := filepath.Join(w.root, filepath.FromSlash(p.dir))
-	seen.At(dir)
-	noting := seen.Noting()
 	f, err := os.Open(dir)
 	if err != nil {
 		return err
@@ -206,9 +203,6 @@ func (w *worker) do(p chunk) error {
 				w.add(chunk{dir: path})
 			}
 			continue
-		}
-		if noting {
-			seen.At(dir + "/" + name)
 		}
 		e, err := w.entry(fd, name, d.Type())
 		if err != nil {

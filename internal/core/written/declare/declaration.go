@@ -47,6 +47,7 @@ type Declaration struct {
 	Isolation  Isolation
 	Needs      version.Ask // of this program itself; zero where any will do
 	Host       []string    // host commands that stay visible
+	Data       []string    // globs of files that nothing runs: consent does not hold them to their bytes
 	Network    string      // NetworkPrivate, or "" for this machine's own
 	Depot      string      // where the team's machines copy trees from, or ""
 	Sources    []Source
@@ -419,6 +420,9 @@ func (d *Declaration) meaning() string {
 		"project": d.Project, "platforms": platforms, "isolation": string(d.Isolation), "host": d.Host,
 		"sources": sources, "toolchain": tools, "variables": variables(d.Variables),
 		"steps": meanings(d.Steps), "services": meanings(d.Services), "routines": meanings(d.Routines),
+	}
+	if len(d.Data) > 0 {
+		all["data"] = d.Data
 	}
 	if d.Network != "" {
 		all["network"] = d.Network

@@ -19,19 +19,19 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/page"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/base/release"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/base/version"
 )
 
 // Find looks for the nearest declaration at or above dir, which is absolute, and returns
 // its path.
-func Find(dir string) (string, error) {
+func Find(r *reading.Reader, dir string) (string, error) {
 	for d := dir; ; d = filepath.Dir(d) {
 		path := filepath.Join(d, FileName)
-		if info, err := seen.Stat(path); err == nil && !info.IsDir() {
+		if info, err := r.Stat(path); err == nil && !info.IsDir() {
 			// One project has one path, however a person came there.
-			if real, err := seen.EvalSymlinks(d); err == nil {
+			if real, err := r.EvalSymlinks(d); err == nil {
 				path = filepath.Join(real, FileName)
 			}
 			return path, nil
@@ -233,6 +233,18 @@ func (r *reader) sections(d *Declaration) {
 		for _, item := range v.Items {
 			if item.Kind == page.String && (item.Text == "" || strings.Contains(item.Text, "/")) {
 				r.Fault(item.Span, "", "%q is not the name of a command", item.Text)
+			}
+		}
+	}
+	for _, glob := range r.Texts(root, "data") {
+		if !slices.Contains(d.Data, glob) {
+			d.Data = append(d.Data, glob)
+		}
+	}
+	if v := root.Get("data"); v != nil {
+		for _, item := range v.Items {
+			if item.Kind == page.String && (!doublestar.ValidatePattern(item.Text) || !filepath.IsLocal(item.Text)) {
+				r.Fault(item.Span, "Write, for example: data = [\"data/**\"]", "%q is not a pattern for files of the project", item.Text)
 			}
 		}
 	}

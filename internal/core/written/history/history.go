@@ -23,7 +23,6 @@ import (
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/base/seen"
 	"app.example/trammel/internal/core/written/lock"
 )
 
@@ -58,7 +57,6 @@ type History struct {
 // Open finds the history of a project.
 func Open(dir, kept string) (*History, error) {
 	h := &History{Dir: dir, Kept: kept}
-	seen.Doubt("the history of " + dir)
 	r, err := git.PlainOpenWithOptions(dir, &git.PlainOpenOptions{DetectDotGit: true, EnableDotGitCommonDir: true})
 	if errors.Is(err, git.ErrRepositoryNotExists) {
 		return h, nil

@@ -8,8 +8,8 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -17,8 +17,8 @@ import (
 	"app.example/trammel/internal/standin"
 )
 
-// keptHuts are projects that use one after the other of what decides about an answer.
-func keptHuts(t *testing.T) map[string]*hut {
+// cachedHuts are projects that use one after the other of what decides about a plan.
+func cachedHuts(t *testing.T) map[string]*hut {
 	t.Helper()
 	h := newHut(t, nil, `format = 1
 project = "heronweir"
@@ -97,10 +97,10 @@ run = "cat data/a.csv"
 	return huts
 }
 
-// questions are those whose answers are kept.
+// questions are the command lines that are answered from a cached plan, with the kind of file for each.
 func questions(h *hut) map[string][]string {
 	return map[string][]string{
-		"fit": {"fit"}, "show": {"show"}, "json": {"show", "--json"}, "coming": {"follow", "--enter", h.dir, "--of", "4000000", "bash"}, "shell": {"shell"},
+		"run": {"run", "--", "true"}, "coming": {"follow", "--enter", h.dir, "--of", "4000000", "bash"}, "shell": {"shell"},
 	}
 }
 
@@ -125,13 +125,13 @@ func (h *hut) asks(words ...string) (said string, initialised int) {
 	return b.String(), initialised
 }
 
-// mostEarly is how many initialisers may come before an answer that is kept.
+// mostEarly is how many initialisers may come before what is answered from a cache.
 const mostEarly = 60
 
-// kept asks until the answer is given early.
-func (h *hut) kept(words ...string) (said string) {
+// early asks until the answer is given before the libraries are initialised.
+func (h *hut) early(words ...string) (said string) {
 	h.t.Helper()
-	eventually(h.t, fmt.Sprintf("the answer to %v is kept", words), func() bool {
+	eventually(h.t, fmt.Sprintf("%v is answered early", words), func() bool {
 		text, n := h.asks(words...)
 		said = text
 		return n < mostEarly
@@ -139,37 +139,53 @@ func (h *hut) kept(words ...string) (said string) {
 	return said
 }
 
-func (h *hut) answers() string {
-	return filepath.Join(filepath.Dir(h.home), "run", fmt.Sprintf("trammel-following-%d", os.Getuid()), "answers")
+func (h *hut) plans() string { return filepath.Join(h.home, "state/plans") }
+
+func (h *hut) forget() {
+	h.t.Helper()
+	if err := os.RemoveAll(h.plans()); err != nil {
+		h.t.Fatal(err)
+	}
 }
 
-// What the system was asked of files on the way to an answer is all among what the answer
-// rests on: nothing that decides can change without its being seen.
-func TestAKeptAnswerRestsOnAllThatWasLookedAt(t *testing.T) {
+// look is one look that a cached file rests on.
+type look struct {
+	kind        byte
+	path, found string
+}
+
+// looksOf are the looks that a cached file rests on.
+func looksOf(t *testing.T, file string) (out []look) {
+	t.Helper()
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	words := strings.Split(string(raw), "\x00")
+	n, err := strconv.Atoi(words[5])
+	if err != nil || len(words) < 6+2*n {
+		t.Fatalf("%s is no cached file", file)
+	}
+	for i := range n {
+		w := words[6+2*i]
+		out = append(out, look{w[0], w[1:], words[7+2*i]})
+	}
+	return out
+}
+
+// What the system was asked of files on the way to a plan is all among what the plan rests on:
+// nothing that decides can change without its being seen.
+func TestACachedPlanRestsOnAllThatWasLookedAt(t *testing.T) {
 	t.Parallel()
 	linuxOnly(t)
 	strace, err := exec.LookPath("strace")
 	if err != nil {
 		lacks.Program(t, "strace")
 	}
-	for kind, h := range keptHuts(t) {
+	for kind, h := range cachedHuts(t) {
 		for name, words := range questions(h) {
 			h.restsOnAll(strace, kind+" "+name, words)
 		}
-		// Look-ups too, of indexes that are here.
-		if words := map[string][]string{"sealed": {"find", "--offline", "tally"}, "libraries": {"find", "--offline", "survey/tally"}}[kind]; words != nil {
-			h.restsOnAll(strace, kind+" find", words)
-		}
-		if kind != "clean" {
-			continue
-		}
-		h.restsOnAll(strace, kind+" do", []string{"do", "fish"})
-		// While services run, too; their supervisor is asked besides.
-		h.ok("start")
-		for _, name := range []string{"show", "fit"} {
-			h.restsOnAll(strace, kind+" "+name+" while services run", []string{name})
-		}
-		h.ok("stop")
 	}
 }
 
@@ -178,28 +194,30 @@ func (h *hut) restsOnAll(strace, what string, words []string) {
 	t := h.t
 	t.Helper()
 	call := regexp.MustCompile(`^\d+ +(\w+)\((?:AT_FDCWD(?:<([^>]*)>)?|\d+<([^>]*)>), (?:"([^"]*)")?(.*)`)
-	h.kept(words...)
+	h.early(words...)
 	trace := filepath.Join(t.TempDir(), "trace")
 	var found []string
-	eventually(t, "the traced command's answer is kept", func() bool { // a second after what it looks at was made
-		if err := os.RemoveAll(h.answers()); err != nil {
-			t.Fatal(err)
-		}
+	eventually(t, "the plan of the traced command is cached", func() bool { // once what it looks at is old enough
+		h.forget()
 		c := h.command(words...)
+		c.Stdin = strings.NewReader("exit 0\n")
 		c.Path, c.Args = strace, append([]string{"strace", "-y", "-f", "-s", "4096", "-e", "trace=%file,getdents64,connect", "-o", trace, program}, words...)
 		if out, err := c.CombinedOutput(); err != nil {
 			t.Fatalf("%v %s", err, out)
 		}
-		found, _ = filepath.Glob(filepath.Join(h.answers(), "*"))
-		return len(found) == 1
+		found, _ = filepath.Glob(filepath.Join(h.plans(), "*.cache"))
+		return len(found) > 0
 	})
-	answer, err := os.ReadFile(found[0])
-	if err != nil {
-		t.Fatal(err)
-	}
 	rests := map[string]bool{}
-	for word := range strings.SplitSeq(string(answer), "\x00") {
-		rests[word] = true
+	for _, file := range found {
+		for _, x := range looksOf(t, file) {
+			rests[x.path] = true
+			if x.kind == 'm' {
+				for name := range strings.SplitSeq(x.found, "/") {
+					rests[filepath.Join(x.path, name)] = true
+				}
+			}
+		}
 	}
 	raw, err := os.ReadFile(trace)
 	if err != nil {
@@ -207,9 +225,9 @@ func (h *hut) restsOnAll(strace, what string, words []string) {
 	}
 	looked, whole := 0, false
 	for _, line := range wholeCalls(string(raw)) {
-		if strings.Contains(line, h.answers()+"/") && (strings.Contains(line, " linkat(") || strings.Contains(line, " renameat")) {
+		if strings.Contains(line, h.plans()+"/") && (strings.Contains(line, " linkat(") || strings.Contains(line, " renameat")) {
 			whole = true
-			break // the answer is there; what it becomes does its own
+			break // it is there; what the command becomes does its own
 		}
 		m := call.FindStringSubmatch(line)
 		if strings.Contains(line, " getdents64(") {
@@ -226,14 +244,17 @@ func (h *hut) restsOnAll(strace, what string, words []string) {
 			continue
 		}
 		looked++
-		// A link does not change, and what is missing does not come, without its folder.
-		told := m[1] == "readlinkat" || strings.Contains(m[5], "S_IFLNK") || strings.Contains(m[5], "ENOENT")
-		if !rests[path] && !(told && rests[filepath.Dir(path)]) {
-			t.Errorf("%s looked at what its answer does not rest on:\n%s", what, line)
+		// What is below something missing does not come without it.
+		told := rests[path]
+		for at := path; !told && strings.Contains(m[5], "ENOENT") && at != "/"; at = filepath.Dir(at) {
+			told = rests[at]
+		}
+		if !told {
+			t.Errorf("%s looked at what its plan does not rest on:\n%s", what, line)
 		}
 	}
 	if !whole {
-		t.Errorf("%s: the trace does not show where the answer is kept", what)
+		t.Errorf("%s: the trace does not show where the plan is cached", what)
 	}
 	if looked < 20 {
 		t.Errorf("%s: only %d looks are told: this looks at nothing", what, looked)
@@ -263,35 +284,185 @@ func wholeCalls(trace string) (out []string) {
 	return out
 }
 
-// matters tells whether what a system call looked at can decide about an answer.
+// matters tells whether what a system call looked at can decide about a plan.
 func matters(h *hut, call, path, rest string) bool {
-	for _, own := range []string{"/proc/", "/sys/", "/dev/", filepath.Dir(filepath.Dir(h.answers()))} {
+	session := filepath.Join(filepath.Dir(h.home), "run")
+	for _, own := range []string{"/proc/", "/sys/", "/dev/", session + "/", h.plans() + "/", filepath.Join(h.home, "state/approvals") + "/"} {
 		if strings.HasPrefix(path+"/", own) {
-			return false // the process's own, and where answers lie
+			return false // the process's own, where plans lie, and the copies that bytes are compared with
 		}
 	}
-	if call == "connect" { // to what is noted by its own name
-		return false
-	}
-	if call == "mkdirat" || call == "execve" || path == program {
+	if call == "connect" || call == "mkdirat" || call == "execve" || path == program {
 		return false // makes what is there already; and this program, which is told by its stamp
 	}
-	if filepath.Base(path) == "trammel.toml" && strings.HasPrefix(h.answers(), filepath.Dir(path)+"/") {
-		return false // whether answers lie in a project, which is looked at each time
+	if slices.Contains([]string{".sweep.lock", "lock.lock", "bin.lock", "setup.lock"}, filepath.Base(path)) || strings.HasPrefix(filepath.Base(path), ".new-") {
+		return false
 	}
-	locks := []string{".sweep.lock", "lock.lock", "bin.lock", "setup.lock"}
-	if slices.Contains(locks, filepath.Base(path)) {
+	// A part of the store, a frame, the links to the host's commands and a copy of this program do not
+	// change under their names; whether they are there is looked at. verify looks into them.
+	for _, whole := range []string{"data/store", "data/frames", "data/host", "data/programs"} {
+		if below, ok := strings.CutPrefix(path, filepath.Join(h.home, whole)+"/"); ok && (whole != "data/frames" || strings.Contains(below, "/")) {
+			return false
+		}
+	}
+	// Who runs is asked of the bay's supervisor where something is to run, which no plan tells.
+	if strings.HasPrefix(path, filepath.Join(h.home, "state/records")) && filepath.Base(path) == "control" {
 		return false
 	}
 	// A folder that is passed on the way to a file, or made for a lock, is told by what is in it.
 	info, err := os.Stat(path)
 	passed := call == "openat" && (err == nil && info.IsDir() || strings.Contains(rest, "O_DIRECTORY"))
-	return !passed && !(call == "newfstatat" && path == filepath.Join(h.home, "data/store"))
+	return !passed
+}
+
+// Whatever a plan rests on is changed, one thing at a time: what goes by the cache says the same, with
+// the same exit code, as what goes the whole way.
+func TestEveryChangeIsNoticedByTheShortWayAsByTheLong(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	for _, isolation := range []string{"open", "clean"} {
+		h := newHut(t, nil, fmt.Sprintf(`format = 1
+project = "heronweir"
+isolation = %q
+include = ["more.toml"]
+host = ["fishcount"]
+
+[source.c]
+kind = "catalog"
+url = "tools"
+
+[toolchain]
+keeper = "1.0"
+
+[param.lanes]
+default = "2"
+
+[variables]
+LANES = "@{param.lanes}"
+
+[step.tables]
+run = "sh db/tables.sh db/*.sql"
+reads = ["db"]
+
+[service.lane]
+run = "sh lane.sh"
+ports = { http = 8700 }
+ready = { command = "sh probe.sh" }
+
+[routine.count]
+run = "if [ -f hook.sh ]; then sh hook.sh; fi; for f in checks/*.sh; do sh $f; done"
+`, isolation))
+		h.publish(tool{"keeper", "sleep 600", ""})
+		bin := filepath.Join(filepath.Dir(h.home), "hostbin")
+		for name, text := range map[string]string{
+			"more.toml": "format = 1\n[variables]\nMORE = \"1\"\n", "db/tables.sh": "true\n", "db/a.sql": "x\n", "lane.sh": "sleep 600\n", "probe.sh": "true\n",
+			"checks/one.sh": "echo one\n", ".gitignore": ".trammel\n", "trammel-policy.toml": "format = 1\nname = \"Heron Weir\"\n", ".npmrc": "registry=http://registry.example/\n",
+			"trammel.local.toml": "format = 1\n[variables]\nMINE = \"1\"\n",
+		} {
+			h.write(name, text)
+		}
+		if err := os.Mkdir(bin, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		h.env = append(h.env, "PATH="+os.Getenv("PATH")+":"+bin)
+		h.ok("lock")
+		h.ok("fit", "--approve")
+		h.wary = true
+		questions := [][]string{{"run", "--", "sh", "-c", "echo $LANES $MORE $MINE"}, {"do", "count"}, {"follow", "--enter", h.dir, "--of", "4000000", "bash"}}
+		for _, q := range questions {
+			h.early(q...)
+		}
+		var looks []look
+		files, _ := filepath.Glob(filepath.Join(h.plans(), "*.cache"))
+		for _, file := range files {
+			looks = append(looks, looksOf(t, file)...)
+		}
+		tried := map[string]bool{}
+		check := func(what string, change, undo func() error) {
+			t.Helper()
+			if tried[what] {
+				return
+			}
+			tried[what] = true
+			for _, q := range questions {
+				h.early(q...) // all that was changed is as it was, and cached
+			}
+			if err := change(); err != nil {
+				t.Fatalf("%s: %v", what, err)
+			}
+			env := h.env
+			var short []outcome
+			for _, q := range questions {
+				short = append(short, h.try(q...))
+			}
+			saved := filepath.Join(filepath.Dir(h.home), "saved")
+			if err := os.Rename(h.plans(), saved); err != nil {
+				t.Fatal(err)
+			}
+			for i, q := range questions {
+				long := h.try(q...)
+				if long.code != short[i].code || long.out != short[i].out || long.err != short[i].err {
+					t.Errorf("%s: %s: %v says by the cache\n%d %s%s\nand the whole way\n%d %s%s", isolation, what, q, short[i].code, short[i].out, short[i].err, long.code, long.out, long.err)
+				}
+			}
+			h.env = env
+			_ = os.RemoveAll(saved)
+			if err := undo(); err != nil {
+				t.Fatalf("%s: %v", what, err)
+			}
+		}
+		inReach := func(path string) bool {
+			return (strings.HasPrefix(path, filepath.Dir(h.dir)+"/") || strings.HasPrefix(path, h.home+"/")) && !strings.HasPrefix(path, h.home+"/data/store")
+		}
+		for _, x := range looks {
+			switch x.kind {
+			case 'f', 'e', 'b':
+				info, err := os.Lstat(x.path)
+				if err != nil || !inReach(x.path) || !info.Mode().IsRegular() {
+					continue
+				}
+				raw, err := os.ReadFile(x.path)
+				if err != nil {
+					t.Fatal(err)
+				}
+				back := func() error {
+					_ = os.RemoveAll(x.path)
+					return os.WriteFile(x.path, raw, info.Mode().Perm())
+				}
+				check(x.path+" has other bytes", func() error { return os.WriteFile(x.path, append([]byte("# other\n"), raw...), 0o600) }, back)
+				check(x.path+" is gone", func() error { return os.Remove(x.path) }, back)
+				check(x.path+" is a link that leads out", func() error {
+					_ = os.Remove(x.path)
+					return os.Symlink("/proc/self/cwd/more.toml", x.path)
+				}, back)
+			case 'm':
+				for name := range strings.SplitSeq(x.found[strings.IndexByte(x.found, '/')+1:], "/") {
+					path := filepath.Join(x.path, name)
+					if !inReach(path) && filepath.Dir(path) != bin || len(tried) > 400 {
+						continue
+					}
+					check(path+" comes", func() error { return os.WriteFile(path, []byte("echo came\n"), 0o755) }, func() error { return os.Remove(path) })
+					if name == ".git" {
+						check(path+" comes as a folder", func() error { return os.Mkdir(path, 0o755) }, func() error { return os.Remove(path) })
+					}
+				}
+			case 'v':
+				if slices.Contains([]string{"HOME", "PATH", "TRAMMEL_HOME", "XDG_RUNTIME_DIR"}, x.path) || strings.HasPrefix(x.path, "XDG_") {
+					continue // which say where the cache is
+				}
+				env := h.env
+				check("$"+x.path, func() error { h.env = append(slices.Clone(env), x.path+"=/other"); return nil }, func() error { h.env = env; return nil })
+			}
+		}
+		if len(tried) < 60 {
+			t.Errorf("only %d things were changed", len(tried))
+		}
+	}
 }
 
 // A routine is the command that it was, wherever it is asked for and whatever stands behind it, until
 // what it says is another; and where the host's variables decide, they do.
-func TestARoutineIsKept(t *testing.T) {
+func TestARoutineIsCached(t *testing.T) {
 	t.Parallel()
 	linuxOnly(t)
 	h := newHut(t, nil, `format = 1
@@ -317,7 +488,7 @@ run = ["sh", "-c", "pwd; exit 3"]
 	h.write("below/x", "")
 	h.ok("lock")
 	h.ok("fit")
-	if said := h.kept("do", "lane"); said != "roach\n" {
+	if said := h.early("do", "lane"); said != "roach\n" {
 		t.Errorf("it says %q", said)
 	}
 	below := *h
@@ -335,14 +506,6 @@ run = ["sh", "-c", "pwd; exit 3"]
 		time.Sleep(60 * time.Millisecond)
 	}
 	// Arguments are handed on as they are, but for what the command line itself reads; and kept nowhere.
-	eventually(t, "the routine is kept", func() bool {
-		h.try("do", "words")
-		found, _ := filepath.Glob(filepath.Join(h.answers(), "*"))
-		return slices.ContainsFunc(found, func(file string) bool {
-			raw, _ := os.ReadFile(file)
-			return strings.Contains(string(raw), "\x00do\x00words\x00"+h.dir+"\x00")
-		})
-	})
 	for _, c := range []struct{ args, out string }{
 		{"--token 361-silverfin", "<--token>\n<361-silverfin>\n"}, {"-h", "<-h>\n"}, {"-- a", "<a>\n"}, {"a -- b", "<a>\n<-->\n<b>\n"}, {"--quiet", "<--quiet>\n"},
 	} {
@@ -353,7 +516,7 @@ run = ["sh", "-c", "pwd; exit 3"]
 	if o := h.try("do", "words", "--generate-shell-completion"); strings.Contains(o.out, "<") {
 		t.Errorf("a question for what could stand next runs it: %+v", o)
 	}
-	files, _ := filepath.Glob(filepath.Join(h.answers(), "*"))
+	files, _ := filepath.Glob(filepath.Join(h.plans(), "*"))
 	for _, file := range files {
 		if raw, err := os.ReadFile(file); err != nil || strings.Contains(string(raw), "361-silverfin") {
 			t.Errorf("an argument is kept in %s (%v)", file, err)
@@ -369,7 +532,7 @@ run = ["sh", "-c", "pwd; exit 3"]
 	if o := h.try("do", "lane"); o.out != "rudd\n" {
 		t.Errorf("%+v", o)
 	}
-	for i := range 6 { // never kept: the host's variable decides
+	for i := range 6 { // never cached: the host's variable decides
 		h.env = append(slices.Clone(h.env), fmt.Sprintf("LC_STATION=lane %d.csv", 3+i%2))
 		said, n := h.asks("do", "mine")
 		if want := []string{"roach\n", "rudd\n"}[i%2]; said != want || n < mostEarly {
@@ -385,176 +548,34 @@ func between(text, from, to string) string {
 	return inner
 }
 
-// Whatever of it moves, the answer is made anew; and what is no answer is none.
-func TestAKeptAnswerHoldsWhileAllIsAsItWas(t *testing.T) {
+// What is cut or damaged is no plan.
+func TestADamagedCacheIsNone(t *testing.T) {
 	t.Parallel()
 	linuxOnly(t)
-	h := keptHuts(t)["clean"]
-	for name, words := range questions(h) {
-		if name == "json" || name == "shell" {
-			continue
-		}
-		os.RemoveAll(h.answers())
-		short := h.kept(words...)
-		found, _ := filepath.Glob(filepath.Join(h.answers(), "*"))
-		var files []string
-		for _, file := range found {
-			raw, err := os.ReadFile(file)
-			if err != nil {
-				t.Fatal(err)
-			}
-			for word := range strings.SplitSeq(string(raw), "\x00") {
-				if strings.HasPrefix(word, filepath.Dir(h.dir)) || strings.HasPrefix(word, filepath.Dir(h.home)) {
-					files = append(files, word)
-				}
-			}
-		}
-		slices.Sort(files)
-		moved := 0
-		for i, file := range slices.Compact(files) {
-			info, err := os.Stat(file)
-			if err != nil || info.IsDir() || strings.HasPrefix(file, filepath.Join(filepath.Dir(h.home), "run")) || i%3 != 0 && !strings.HasPrefix(file, h.dir) {
-				continue
-			}
-			h.kept(words...)
-			if err := os.Chtimes(file, time.Now(), info.ModTime().Add(-time.Hour)); err != nil {
-				t.Fatal(err)
-			}
-			moved++
-			if said, n := h.asks(words...); n < mostEarly {
-				t.Errorf("%s: %s moved, and the kept answer was given:\n%s", name, file, said)
-			}
-		}
-		if moved < 5 {
-			t.Errorf("%s: only %d files could be moved", name, moved)
-		}
-		if again := h.kept(words...); name != "show" && again != short {
-			t.Errorf("%s says\n%s\nand said\n%s", name, again, short)
-		}
-		// Another folder, another environment.
-		h.env = append(h.env, "TRAMMEL_APPROVE=sha256:0000")
-		if name == "show" {
-			if said, n := h.asks(words...); n < mostEarly {
-				t.Errorf("another consent, and the kept answer was given:\n%s", said)
-			}
-		}
-		h.env = h.env[:len(h.env)-1]
-	}
-	os.RemoveAll(h.answers())
-	long := h.kept("show")
-	// What is cut or damaged is no answer, and an answer that others could have written is none.
-	found, _ := filepath.Glob(filepath.Join(h.answers(), "*"))
-	for _, file := range found {
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n[variables]\nLANES = \"2\"\n")
+	h.ok("lock")
+	h.ok("fit", "--approve")
+	long := h.early("run", "--", "sh", "-c", "echo lanes $LANES")
+	files, _ := filepath.Glob(filepath.Join(h.plans(), "*.cache"))
+	for _, file := range files {
 		raw, err := os.ReadFile(file)
 		if err != nil {
 			t.Fatal(err)
 		}
-		for cut := 0; cut < len(raw); cut += max(1, len(raw)/12) {
+		for cut := 0; cut < len(raw); cut += max(1, len(raw)/40) {
 			if err := os.WriteFile(file, raw[:cut], 0o600); err != nil {
 				t.Fatal(err)
 			}
-			if said, _ := h.asks("show"); firstWords(said) != firstWords(long) {
+			if said, _ := h.asks("run", "--", "sh", "-c", "echo lanes $LANES"); said != long {
 				t.Errorf("cut at %d it says\n%s", cut, said)
 			}
 		}
 	}
-	h.kept("show")
-	if err := os.Chmod(h.answers(), 0o777); err != nil {
-		t.Fatal(err)
-	}
-	if _, n := h.asks("show"); n < mostEarly {
-		t.Error("an answer is believed that anybody could have written")
-	}
-	if err := os.Chmod(h.answers(), 0o700); err != nil {
-		t.Fatal(err)
-	}
-	// What runs in a project could write into it: no answer lies there.
-	inside := filepath.Join(h.dir, "run")
-	if err := os.Mkdir(inside, 0o700); err != nil {
-		t.Fatal(err)
-	}
-	env := h.env
-	h.env = append(slices.Clone(env), "XDG_RUNTIME_DIR="+inside)
-	for range 3 {
-		if _, n := h.asks("show"); n < mostEarly {
-			t.Error("an answer is believed that lies in the project")
-		}
-	}
-	if found, _ := filepath.Glob(inside + "/*/answers/*"); len(found) > 0 {
-		t.Errorf("answers lie in the project: %v", found)
-	}
-	h.env = env
 }
 
-// The answer while services run holds for as long as their supervisor says that nothing about them
-// is another: not a moment longer.
-func TestAKeptAnswerOfServicesIsAskedForAgain(t *testing.T) {
-	t.Parallel()
-	linuxOnly(t)
-	may := filepath.Join(t.TempDir(), "may")
-	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n\n[service.lane]\n"+
-		serves(t, "more", fmt.Sprintf(`, WEIR_PORT = "@{port.main}", WEIR_MAY = %q`, may))+"ports = { main = 8600 }\n\n[service.board]\nrun = \"exec sleep 600\"\n")
-	h.ok("lock")
-	// One that was kept before they ran is none once they do.
-	h.kept("show")
-	h.ok("start", "--approve")
-	shows := func(state string) func() bool {
-		return func() bool { said, _ := h.asks("show"); return regexp.MustCompile(`board +` + state).MatchString(said) }
-	}
-	if !shows("ready")() {
-		t.Error("they run, and show does not say so")
-	}
-	h.kept("fit")
-	if said := h.kept("show"); !shows("ready")() {
-		t.Errorf("show says\n%s", said)
-	}
-	for range 3 {
-		if said, n := h.asks("show", "--json"); n < mostEarly {
-			t.Errorf("what services use is said from before:\n%s", said)
-		}
-	}
-	// A port that nobody declared, as soon as it is open.
-	h.kept("show")
-	if err := os.WriteFile(may, nil, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	eventually(t, "it has said where", func() bool { return strings.Contains(h.ok("logs", "lane"), "also on") })
-	if said, _ := h.asks("show"); !strings.Contains(said, "also 127.0.0.1:") {
-		t.Errorf("a port more is open, and show says\n%s", said)
-	}
-	// One that ended, as soon as its supervisor knows.
-	if err := syscall.Kill(find(t, h, "board").Pid, syscall.SIGKILL); err != nil {
-		t.Fatal(err)
-	}
-	eventually(t, "show says that it failed", shows("failed"))
-	h.ok("start")
-	// A supervisor that does not answer is not one that says the same.
-	h.ok("stop", "lane")
-	h.kept("show")
-	pid := supervisorOf(t, h, "main")
-	if err := syscall.Kill(pid, syscall.SIGSTOP); err != nil {
-		t.Fatal(err)
-	}
-	silent := h.try("show")
-	if err := syscall.Kill(pid, syscall.SIGCONT); err != nil {
-		t.Fatal(err)
-	}
-	if !strings.Contains(silent.out+silent.err, "does not answer") {
-		t.Errorf("the supervisor is suspended, and show says\n%s%s", silent.out, silent.err)
-	}
-	h.kept("show")
-	h.ok("stop")
-	if !shows("stopped")() {
-		t.Error("they were stopped, and show does not say so")
-	}
-}
-
-// firstWords is the first line of what show says, which tells no age.
-func firstWords(said string) string { line, _, _ := strings.Cut(said, "\n"); return line }
-
-// A value that no file may hold is in no answer, wherever it comes from; nor is what stands in a
+// A value that no file may hold is in no cached file, wherever it comes from; nor is what stands in a
 // variable that was only looked at.
-func TestNoAnswerHoldsASecret(t *testing.T) {
+func TestNoCacheHoldsASecret(t *testing.T) {
 	t.Parallel()
 	linuxOnly(t)
 	for _, from := range []string{"file:key", "env:WEIR_KEY", "command:cat key"} {
@@ -572,9 +593,9 @@ func TestNoAnswerHoldsASecret(t *testing.T) {
 			}
 			time.Sleep(300 * time.Millisecond) // until the files are old enough for their stamps to tell
 		}
-		found, _ := filepath.Glob(filepath.Join(h.answers(), "*"))
+		found, _ := filepath.Glob(filepath.Join(h.plans(), "*"))
 		if len(found) == 0 {
-			t.Errorf("%s: no answer at all is kept", from)
+			t.Errorf("%s: nothing at all is cached", from)
 		}
 		for _, file := range found {
 			raw, err := os.ReadFile(file)
@@ -583,7 +604,7 @@ func TestNoAnswerHoldsASecret(t *testing.T) {
 			}
 			for _, value := range []string{"silverfin-7731", "redgill-4402"} {
 				if strings.Contains(string(raw), value) {
-					t.Errorf("%s: %s lies in an answer", from, value)
+					t.Errorf("%s: %s lies in a cached file", from, value)
 				}
 			}
 		}

@@ -1,5 +1,0 @@
-package kept
-
-import "syscall"
-
-func times(st *syscall.Stat_t) (mod, change int64) { return st.Mtimespec.Nano(), st.Ctimespec.Nano() }
