@@ -58,11 +58,13 @@ template = "lanes.tmpl"
 
 [step.load]
 run   = "mkdir -p out && echo begin > out/load && sleep 0.03 && cat in/count > out/count && echo end >> out/load"
+makes = ["out/load", "out/count"]
 reads = ["in/*"]
 
 [step.sum]
 needs = ["step.load"]
 run   = "tail -n 1 out/load | grep -q end && sleep 0.02 && cp out/count out/sum"
+makes = ["out/sum"]
 reads = ["in/*"]
 
 [service.ledger]

@@ -102,7 +102,7 @@ func TestTheCoreOnlyReachesTheLightHalf(t *testing.T) {
 // The core writes to no terminal, except where a process of its own is the whole
 // program: the interpreter of scripts, the init of a tree, the supervisor and what enters a root.
 func TestTheCoreDoesNotPrint(t *testing.T) {
-	own := map[string]bool{"running/script/script.go": true, "kernel/within/tree_linux.go": true, "kernel/within/view_linux.go": true, "kernel/within/run_linux.go": true, "running/supervise/supervisor.go": true, "kernel/sandbox/sandbox_linux.go": true, "running/inside/launcher_linux.go": true, "running/cluster/keeper.go": true}
+	own := map[string]bool{"running/script/script.go": true, "kernel/within/tree_linux.go": true, "kernel/within/run_linux.go": true, "running/supervise/supervisor.go": true, "kernel/sandbox/sandbox_linux.go": true, "running/inside/launcher_linux.go": true, "running/cluster/keeper.go": true}
 	for _, file := range sources(t) {
 		if own[file] {
 			continue

@@ -208,7 +208,11 @@ func (s *Setup) keepSaid(name, what string, o step.Outcome) {
 
 // ListAddon is what an add-on's list says now, sorted.
 func (s *Setup) ListAddon(ctx context.Context, a declare.Addon) ([]string, error) {
-	o, err := s.output(ctx, a.List, s.Plan.Lookup("", 0), time.Minute)
+	list, err := s.Given.Pinned(a.List)
+	if err != nil {
+		return nil, err
+	}
+	o, err := s.output(ctx, list, s.Plan.Lookup("", 0), time.Minute)
 	if err == nil && !o.Exit.OK() {
 		err = fault.New(fault.ErrFailed, "add-on %s cannot be listed: %s", a.Name, o.Exit).Advise("%s", o.Last(6))
 	}

@@ -2,8 +2,8 @@ package setup
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -130,7 +130,7 @@ func setAside(ctx context.Context, p *checkout.State) (out []Cleared, err error)
 	}
 	// The data first: a bay whose records are gone would not be known any more.
 	for _, folder := range []string{p.Bay.Dir, p.Bay.Records} {
-		aside := filepath.Join(filepath.Dir(folder), ".gone-"+p.Bay.Name+fmt.Sprintf("-%d", os.Getpid()))
+		aside := filepath.Join(filepath.Dir(folder), ".gone-"+p.Bay.Name+"-"+rand.Text()[:10])
 		if err := os.Rename(folder, aside); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return out, err
 		}

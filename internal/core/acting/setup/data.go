@@ -8,6 +8,7 @@ import (
 	"os"
 	"regexp"
 	"strings"
+	"time"
 
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
@@ -106,8 +107,10 @@ func (s *Setup) Load(ctx context.Context, name string, from *os.File) error {
 	for _, y := range away {
 		again = append(again, "service."+y)
 	}
-	if len(again) > 0 && ctx.Err() == nil {
-		err = errors.Join(err, s.Bring(ctx, again))
+	if len(again) > 0 { // after Ctrl-C, too: what was stopped for this runs again
+		back, end := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+		defer end()
+		err = errors.Join(err, s.Bring(back, again))
 	}
 	return err
 }

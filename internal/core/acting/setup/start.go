@@ -221,7 +221,11 @@ func (s *Setup) spec(x declare.Service, copy int) (service.Spec, error) {
 	spec := w.Spec
 	spec.Path, spec.Argv, spec.Env, spec.Mask = command.Path, command.Argv, env, e.Masks()
 	if !w.Probe.Empty() {
-		probe, _, err := script.Of(e, w.Probe, s.State.Dir())
+		run, err := s.Given.Pinned(w.Probe)
+		if err != nil {
+			return service.Spec{}, err
+		}
+		probe, _, err := script.Of(e, run, s.State.Dir())
 		if err != nil {
 			return service.Spec{}, err
 		}

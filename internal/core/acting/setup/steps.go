@@ -13,7 +13,7 @@ import (
 
 // Runner runs the steps of this checkout.
 func (s *Setup) Runner() *step.Runner {
-	return &step.Runner{Environment: s.Ready, Look: s.Plan.Lookup("", 0), Dir: s.State.Dir(), Logs: s.State.Bay.Logs()}
+	return &step.Runner{Environment: s.Ready, Pinned: s.Given.Pinned, Look: s.Plan.Lookup("", 0), Dir: s.State.Dir(), Logs: s.State.Bay.Logs()}
 }
 
 // Render renders the files that are due, and says what it kept of a person's

@@ -213,23 +213,28 @@ func HoldAs(path, owner string) (held *os.File, ours bool, err error) {
 				f.Close()
 				return nil, false, err
 			}
-			return f, true, nil
+			// The lock was given back for an instant (flock(2), "not guaranteed to be atomic").
+			return heldBy(f, owner)
 		}
 		if !errors.Is(err, ErrHeld) {
 			return nil, false, err
 		}
 		if f, err = lockFile(path, unix.LOCK_SH); err == nil {
-			has := make([]byte, len(owner)+1)
-			n, _ := f.ReadAt(has, 0)
-			if string(has[:n]) == owner {
-				return f, true, nil
-			}
-			f.Close()
-			return nil, false, nil
+			return heldBy(f, owner)
 		}
 		time.Sleep(5 * time.Millisecond) // somebody is writing who has it
 	}
 	return nil, false, ErrHeld
+}
+
+// heldBy keeps a file that is locked with others if it says that it is an owner's.
+func heldBy(f *os.File, owner string) (held *os.File, ours bool, err error) {
+	has := make([]byte, len(owner)+1)
+	if n, _ := f.ReadAt(has, 0); string(has[:n]) == owner {
+		return f, true, nil
+	}
+	f.Close()
+	return nil, false, nil
 }
 
 // RemoveAll removes a tree whose folders may be read-only, as those of the

@@ -83,7 +83,7 @@ const (
 )
 
 func newBinder(s *checkout.State, r *reading.Reader) *binder {
-	b := &binder{dir: s.Dir(), copies: copiesOf(s.Places, s.Dir()), r: r, vars: map[string]string{"PWD": s.Dir(), "TRAMMEL_DIR": s.Dir()}}
+	b := &binder{dir: s.Dir(), copies: CopiesOf(s.Places, s.Dir()), r: r, vars: map[string]string{"PWD": s.Dir(), "TRAMMEL_DIR": s.Dir()}}
 	for _, v := range append(slices.Clone(s.Declaration.Variables), variablesOf(s)...) {
 		b.knows(v.Name, v.Value)
 	}

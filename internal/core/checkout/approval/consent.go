@@ -3,6 +3,7 @@ package approval
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"maps"
 	"os"
@@ -141,15 +142,23 @@ func Check(s *checkout.State) (Given, error) {
 	if slices.ContainsFunc(given, func(c Consent) bool { return covers(c.Effects, list, s) }) {
 		return Given{s, s, list, ""}, nil
 	}
-	what := "nobody has approved what this project would run"
+	what, made := "nobody has approved what this project would run", ""
 	if len(given) > 0 {
 		changes := Changes(given[0].Effects, list.Effects)
+		made, _ = strings.CutPrefix(changes[0].Name, "file ")
+		if made == changes[0].Name || changes[0].New == nil || list.loud(made) || openWorktree(s.Dir()).tracks(made) {
+			made = "" // it came with the project
+		}
 		what = "this project changed since you approved it: " + changes[0].Name + " " + changes[0].What
 		if len(changes) > 1 {
 			what += " and " + string(canon.JSON(len(changes)-1)) + " more"
 		}
 	}
-	return Given{}, fault.New(fault.ErrNotApproved, "%s", what).Advise("Read it and decide: trammel approve")
+	do := "Read it and decide: trammel approve"
+	if made != "" {
+		do += fmt.Sprintf("\nIf a step makes %s, say so in that step, and its changes ask nobody: makes = [%q]", made, made)
+	}
+	return Given{}, fault.New(fault.ErrNotApproved, "%s", what).Advise("%s", do)
 }
 
 // covers tells whether consent to one list is consent to another: nothing is new or changed, and

@@ -95,6 +95,11 @@ func (l List) Refused() error {
 		Advise("Put what it does into a file of its own, and run that by its name.")
 }
 
+// loud tells whether a file cannot be held to bytes.
+func (l List) loud(name string) bool {
+	return slices.ContainsFunc(l.files, func(f boundFile) bool { return f.name == name && f.loud })
+}
+
 // Remarks say which files are run that version control is told to leave alone and that no step is
 // said to make: whoever makes them anew is asked again each time.
 func (l List) Remarks() []string {
@@ -243,6 +248,7 @@ func (c *collector) steps() {
 			c.unasked("step "+x.Name, now.Run)
 		}
 		c.run("evidence of "+x.Name, x.Evidence, now.Evidence, at(x.Place))
+		c.unasked("evidence of "+x.Name, now.Evidence)
 		when := cmp.Or(x.When, "due")
 		text := "when " + when
 		if len(x.Reads) > 0 {

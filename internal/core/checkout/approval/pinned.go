@@ -27,8 +27,8 @@ import (
 // state: between the look at a file of the checkout and its start, whoever may write there could
 // put another in its place.
 
-// copiesOf is the folder of the approved bytes of a checkout.
-func copiesOf(p place.Places, dir string) string {
+// CopiesOf is the folder of the approved bytes of a checkout.
+func CopiesOf(p place.Places, dir string) string {
 	return strings.TrimSuffix(checkout.ConsentFile(p, dir), ".json") + ".files"
 }
 
@@ -38,7 +38,7 @@ func copyOf(copies, sum, name string) string { return filepath.Join(copies, sum,
 
 // copyFiles makes the copies of the files that a list holds to their bytes.
 func copyFiles(s *checkout.State, files []boundFile) error {
-	copies := copiesOf(s.Places, s.Dir())
+	copies := CopiesOf(s.Places, s.Dir())
 	for _, f := range files {
 		sum, ok := strings.CutPrefix(f.digest, "blake3:")
 		if !ok || !f.plain {
@@ -71,7 +71,7 @@ func copyFiles(s *checkout.State, files []boundFile) error {
 
 // dropCopies removes the copies of bytes that no list has any more.
 func dropCopies(s *checkout.State, used map[string]bool) {
-	copies := copiesOf(s.Places, s.Dir())
+	copies := CopiesOf(s.Places, s.Dir())
 	entries, _ := os.ReadDir(copies)
 	for _, e := range entries {
 		if !used[e.Name()] {

@@ -28,6 +28,10 @@ func openWorktree(dir string) *worktree {
 		at := filepath.Join(d, ".git")
 		if info, err := os.Lstat(at); err == nil {
 			w.root, w.gitDir = d, at
+			if !info.IsDir() && !info.Mode().IsRegular() { // a pipe, say: it is no repository
+				w.broken = true
+				return w
+			}
 			if info.Mode().IsRegular() { // a linked working tree
 				raw, err := disk.Read(at, 4096)
 				to, ok := strings.CutPrefix(strings.TrimSpace(string(raw)), "gitdir: ")
@@ -36,6 +40,10 @@ func openWorktree(dir string) *worktree {
 				} else if w.gitDir = to; !filepath.IsAbs(to) {
 					w.gitDir = filepath.Join(d, to)
 				}
+			}
+			if at, err := os.Stat(w.gitDir); err != nil || !at.IsDir() { // nothing there is opened: it may wait for a writer
+				w.broken = true
+				return w
 			}
 			below, err := filepath.Rel(d, dir)
 			if err != nil {

@@ -92,7 +92,22 @@ func sockets(states uint32) ([]Socket, error) {
 	return out, nil
 }
 
+// dump lists the sockets of a family. A list that changed while the kernel wrote it is asked for again
+// (NLM_F_DUMP_INTR in netlink(7)).
 func dump(fd int, family byte, states uint32, out []Socket) ([]Socket, error) {
+	for try := 0; ; try++ {
+		list, whole, err := dumpOnce(fd, family, states, out[:len(out):len(out)])
+		if err != nil || whole || try == mostDumps {
+			return list, err
+		}
+	}
+}
+
+// mostDumps is how often a list is asked for again before it is taken as it is.
+const mostDumps = 8
+
+func dumpOnce(fd int, family byte, states uint32, out []Socket) (_ []Socket, whole bool, err error) {
+	whole = true
 	request := make([]byte, requestSize)
 	binary.NativeEndian.PutUint32(request[0:], requestSize)
 	binary.NativeEndian.PutUint16(request[4:], sockDiagByFamily)
@@ -100,7 +115,7 @@ func dump(fd int, family byte, states uint32, out []Socket) ([]Socket, error) {
 	request[16], request[17] = family, unix.IPPROTO_TCP
 	binary.NativeEndian.PutUint32(request[20:], states)
 	if err := unix.Sendto(fd, request, 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
-		return nil, fmt.Errorf("%w: %v", ErrNone, err)
+		return nil, false, fmt.Errorf("%w: %v", ErrNone, err)
 	}
 	buffer := make([]byte, 32<<10)
 	for {
@@ -109,18 +124,21 @@ func dump(fd int, family byte, states uint32, out []Socket) ([]Socket, error) {
 			continue
 		}
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
 		for message := buffer[:n]; len(message) >= 16; {
 			size := int(binary.NativeEndian.Uint32(message))
 			if size < 16 || size > len(message) {
-				return nil, errors.New("the kernel's answer cannot be read")
+				return nil, false, errors.New("the kernel's answer cannot be read")
+			}
+			if binary.NativeEndian.Uint16(message[6:])&unix.NLM_F_DUMP_INTR != 0 {
+				whole = false
 			}
 			switch binary.NativeEndian.Uint16(message[4:]) {
 			case unix.NLMSG_DONE:
-				return out, nil
+				return out, whole, nil
 			case unix.NLMSG_ERROR:
-				return nil, ErrNone
+				return nil, false, ErrNone
 			case sockDiagByFamily:
 				if size >= 16+answerSize {
 					out = append(out, parse(message[16:size]))

@@ -156,6 +156,14 @@ func (p *program) life() {
 	if p.polled[0].Revents != 0 {
 		p.exit(126)
 	}
+	// One that is still to be copied must not be written over by another before.
+	for to := range p.standard {
+		if from := p.standard[to]; from != to && from < len(p.standard) {
+			if high, _, errno := syscall.RawSyscall6(syscall.SYS_FCNTL, uintptr(from), syscall.F_DUPFD_CLOEXEC, uintptr(len(p.standard)), 0, 0, 0); errno == 0 {
+				p.standard[to] = int(high)
+			}
+		}
+	}
 	for to := range p.standard {
 		if from := p.standard[to]; from != to {
 			syscall.RawSyscall6(syscall.SYS_DUP3, uintptr(from), uintptr(to), 0, 0, 0, 0)

@@ -9,6 +9,7 @@ import (
 	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/base/rests"
 	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/stored/frame"
@@ -162,7 +163,7 @@ func (p *Plan) withPorts(ports bay.Ports) (_ *Plan, err error) {
 }
 
 // view is what sealed isolation shows: the base root, the checkout, what the bay's
-// programs may see, the tools' caches, and of Trammel's own folders that of the tools.
+// programs may see, the approved copies of its files, the tools' caches, and of Trammel's own folders that of the tools.
 // What the next command goes by is read-only or not there: .trammel but for the homes of
 // tools, the bay's made-up secrets, and where they lie in the checkout, Trammel's own
 // folders. It is nil where the lock has no base root.
@@ -174,7 +175,7 @@ func (p *Plan) view() (v *sandbox.View, inside string) {
 	}
 	v = &sandbox.View{
 		Root: p.Frame.Roots[base.Name], Closed: true, Work: s.Dir(), Self: p.Frame.Program,
-		Read:  []string{s.Places.Data, checkout.Local(s.Dir()), filepath.Join(s.Bay.Dir, "secrets")},
+		Read:  []string{s.Places.Data, checkout.Local(s.Dir()), filepath.Join(s.Bay.Dir, "secrets"), approval.CopiesOf(s.Places, s.Dir())},
 		Write: []string{s.Dir(), s.Bay.Dir, p.cache(), checkout.Local(s.Dir()) + "/home"},
 	}
 	for _, own := range []string{s.Places.State, s.Places.Config, s.Places.Cache} {

@@ -26,8 +26,9 @@ const grace = 5 * time.Second
 
 // Runner runs steps.
 type Runner struct {
-	Environment *environ.Ready               // a person consented to it
-	Look        func(string) (string, error) // meaning of references
+	Environment *environ.Ready                         // a person consented to it
+	Pinned      func(declare.Run) (declare.Run, error) // starts from copies of the approved files: for what nobody asks for by name
+	Look        func(string) (string, error)           // meaning of references
 	Dir         string
 	Logs        string // folder of logs
 }
@@ -62,6 +63,11 @@ func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 	run, err := environ.Expand(st.Step.Run, r.Look)
 	if err != nil {
 		return fault.New(fault.ErrUsage, "step %s: %v", name, err)
+	}
+	if st.Step.When == AtEachShell {
+		if run, err = r.Pinned(run); err != nil {
+			return err
+		}
 	}
 	command, env, err := script.Of(r.Environment, script.Strictly(run), r.Dir)
 	if err != nil {
@@ -112,6 +118,9 @@ func (r *Runner) Evidence(ctx context.Context, s declare.Step) ([]string, error)
 	run, err := environ.Expand(s.Evidence, r.Look)
 	if err != nil {
 		return nil, fault.New(fault.ErrUsage, "the evidence of step %s: %v", s.Name, err)
+	}
+	if run, err = r.Pinned(run); err != nil {
+		return nil, err
 	}
 	command, env, err := script.Of(r.Environment, run, r.Dir)
 	if err != nil {

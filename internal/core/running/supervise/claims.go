@@ -60,7 +60,7 @@ func (s *supervisor) claim(r *http.Request) (any, error) {
 	s.dismissed = false
 	s.mu.Unlock()
 	// All that move let go first, so that two may change places.
-	s.halt(r.Context(), s.holders(moving))
+	s.halt(s.holders(moving))
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	left := map[int]bool{} // numbers that this bay itself had a moment ago

@@ -346,7 +346,7 @@ func (s *supervisor) start(r *http.Request) (any, error) {
 					old.log.Say("sup", []byte("is started anew: "+why))
 				}
 				followers = append(followers, s.dependants(spec.Name)...)
-				s.halt(r.Context(), []string{spec.Name})
+				s.halt([]string{spec.Name})
 				spec.Again = false
 				continue
 			}
@@ -512,7 +512,7 @@ func (s *supervisor) stop(ctx context.Context, names []string) {
 	}
 	s.mu.Unlock()
 	s.noteWanted()
-	s.halt(ctx, all)
+	s.halt(all)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.release(nil)
@@ -593,8 +593,9 @@ func (s *supervisor) closure(names []string) map[string]*unit {
 }
 
 // halt stops units and all that need them, level by level. It ends a start that is
-// under way, with its probes and pauses.
-func (s *supervisor) halt(_ context.Context, names []string) {
+// under way, with its probes and pauses. It comes to its end whether or not somebody still waits for
+// it: what is started next relies on it.
+func (s *supervisor) halt(names []string) {
 	s.mu.Lock()
 	stopping := s.closure(names)
 	s.mu.Unlock()

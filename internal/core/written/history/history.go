@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -57,6 +58,10 @@ type History struct {
 // Open finds the history of a project.
 func Open(dir, kept string) (*History, error) {
 	h := &History{Dir: dir, Kept: kept}
+	if path := waits(dir); path != "" {
+		return nil, fault.New(fault.ErrFailed, "the repository around %s is not read: %s is neither a file nor a folder", dir, path).
+			Advise("git makes nothing of that kind. Remove it: rm %s", path)
+	}
 	r, err := git.PlainOpenWithOptions(dir, &git.PlainOpenOptions{DetectDotGit: true, EnableDotGitCommonDir: true})
 	if errors.Is(err, git.ErrRepositoryNotExists) {
 		return h, nil
@@ -85,6 +90,37 @@ func Open(dir, kept string) (*History, error) {
 	}
 	h.repository = r
 	return h, nil
+}
+
+// waits finds what an archive can bring along in place of a repository's files, and of which a reader
+// would wait for a writer or never come to an end: a pipe, a device, a socket. It is "" where all are
+// files, folders and links.
+func waits(dir string) (path string) {
+	for d := dir; ; d = filepath.Dir(d) {
+		at := filepath.Join(d, git.GitDirName)
+		if _, err := os.Lstat(at); err == nil {
+			_ = filepath.WalkDir(at, func(name string, e fs.DirEntry, err error) error {
+				kind := fs.FileMode(0)
+				if err == nil {
+					kind = e.Type()
+				}
+				if kind&fs.ModeSymlink != 0 {
+					if info, err := os.Stat(name); err == nil {
+						kind = info.Mode().Type()
+					}
+				}
+				if err == nil && kind&(fs.ModeNamedPipe|fs.ModeDevice|fs.ModeSocket) != 0 {
+					path = name
+					return fs.SkipAll
+				}
+				return nil
+			})
+			return path
+		}
+		if d == filepath.Dir(d) {
+			return ""
+		}
+	}
 }
 
 // Versioned tells whether version control holds the history.

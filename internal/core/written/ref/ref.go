@@ -45,6 +45,8 @@ func Parse(s string) ([]Piece, error) {
 			out = append(out, Piece{Name: name, At: i, Len: end + 1})
 			i += end + 1
 			start = i
+		case s[i] == 0x02 || s[i] == 0x03: // between which a plan has the names of secrets
+			return nil, &Error{At: i, Len: 1, What: "it holds a control character (U+0002 or U+0003), which no value may"}
 		default:
 			literal += s[i : i+1]
 			i++
