@@ -243,6 +243,10 @@ func (h *hut) restsOnAll(strace, what string, words []string) {
 		if !matters(h, m[1], path, m[5]) {
 			continue
 		}
+		// The host's commands decide in clean isolation; which PATH a shell has, the name of the file says.
+		if clean := !strings.HasPrefix(what, "open ") && !strings.HasPrefix(what, "sealed "); !clean && (onHost(path) || onHost(filepath.Dir(path))) {
+			continue
+		}
 		looked++
 		// What is below something missing does not come without it.
 		told := rests[path]
@@ -284,6 +288,11 @@ func wholeCalls(trace string) (out []string) {
 	return out
 }
 
+// onHost tells whether a path is a folder in which commands of the host are looked for.
+func onHost(path string) bool {
+	return slices.Contains(append(filepath.SplitList(os.Getenv("PATH")), "/usr/local/bin", "/usr/bin", "/bin", "/usr/local/sbin", "/usr/sbin", "/sbin"), path)
+}
+
 // matters tells whether what a system call looked at can decide about a plan.
 func matters(h *hut, call, path, rest string) bool {
 	session := filepath.Join(filepath.Dir(h.home), "run")
@@ -300,8 +309,17 @@ func matters(h *hut, call, path, rest string) bool {
 	}
 	// A part of the store, a frame, the links to the host's commands and a copy of this program do not
 	// change under their names; whether they are there is looked at. verify looks into them.
+	if path == filepath.Join(h.home, "data/host") {
+		return false
+	}
 	for _, whole := range []string{"data/store", "data/frames", "data/host", "data/programs"} {
 		if below, ok := strings.CutPrefix(path, filepath.Join(h.home, whole)+"/"); ok && (whole != "data/frames" || strings.Contains(below, "/")) {
+			return false
+		}
+	}
+	// What is made from a plan, and is not there or not right, is made again; nothing is decided by it.
+	for _, made := range []string{filepath.Join(h.dir, ".trammel/bin"), filepath.Join(h.dir, ".trammel/frame"), filepath.Join(h.dir, ".trammel/home"), filepath.Join(h.home, "state/projects"), filepath.Join(h.home, "state/bays")} {
+		if strings.HasPrefix(path+"/", made+"/") {
 			return false
 		}
 	}
@@ -350,12 +368,15 @@ ports = { http = 8700 }
 ready = { command = "sh probe.sh" }
 
 [routine.count]
+run = "sh count.sh"
+
+[routine.lint]
 run = "if [ -f hook.sh ]; then sh hook.sh; fi; for f in checks/*.sh; do sh $f; done"
 `, isolation))
 		h.publish(tool{"keeper", "sleep 600", ""})
 		bin := filepath.Join(filepath.Dir(h.home), "hostbin")
 		for name, text := range map[string]string{
-			"more.toml": "format = 1\n[variables]\nMORE = \"1\"\n", "db/tables.sh": "true\n", "db/a.sql": "x\n", "lane.sh": "sleep 600\n", "probe.sh": "true\n",
+			"more.toml": "format = 1\n[variables]\nMORE = \"1\"\n", "db/tables.sh": "true\n", "db/a.sql": "x\n", "lane.sh": "sleep 600\n", "count.sh": "echo 361\n", "probe.sh": "true\n",
 			"checks/one.sh": "echo one\n", ".gitignore": ".trammel\n", "trammel-policy.toml": "format = 1\nname = \"Heron Weir\"\n", ".npmrc": "registry=http://registry.example/\n",
 			"trammel.local.toml": "format = 1\n[variables]\nMINE = \"1\"\n",
 		} {
@@ -441,9 +462,9 @@ run = "if [ -f hook.sh ]; then sh hook.sh; fi; for f in checks/*.sh; do sh $f; d
 					if !inReach(path) && filepath.Dir(path) != bin || len(tried) > 400 {
 						continue
 					}
-					check(path+" comes", func() error { return os.WriteFile(path, []byte("echo came\n"), 0o755) }, func() error { return os.Remove(path) })
+					check(path+" comes", func() error { return os.WriteFile(path, []byte("echo came\n"), 0o755) }, func() error { return os.RemoveAll(path) })
 					if name == ".git" {
-						check(path+" comes as a folder", func() error { return os.Mkdir(path, 0o755) }, func() error { return os.Remove(path) })
+						check(path+" comes as a folder", func() error { return os.Mkdir(path, 0o755) }, func() error { return os.RemoveAll(path) })
 					}
 				}
 			case 'v':

@@ -354,6 +354,7 @@ func (b *binder) bindFile(name string) error {
 		b.loudly(name, "CANNOT BE READ: what it says is not known")
 		return nil
 	}
+	b.r.Bytes(b.full(name), copyOf(b.copies, strings.TrimPrefix(digest, "blake3:"), name))
 	b.found = append(b.found, boundFile{name: name, digest: digest, text: "the bytes of " + name, plain: true})
 	return nil
 }
@@ -392,8 +393,7 @@ func (b *binder) madeBy(name string) string {
 	return ""
 }
 
-// digest is that of a regular file below the checkout, "" where it cannot be read. Whoever learns
-// by it is held to its bytes.
+// digest is that of a regular file below the checkout, "" where it cannot be read.
 func (b *binder) digest(name string) (string, error) {
 	f, err := disk.OpenWithin(b.dir, name)
 	if err != nil {
@@ -411,16 +411,14 @@ func (b *binder) digest(name string) (string, error) {
 	if _, err := io.Copy(h, f); err != nil {
 		return "", nil
 	}
-	sum := hex.EncodeToString(h.Sum(nil))
 	if info.Size() > rests.MostBytes {
 		b.r.Never(name + " is too large to be compared with a copy")
 	}
-	b.r.Bytes(b.full(name), copyOf(b.copies, sum, name))
-	return "blake3:" + sum, nil
+	return "blake3:" + hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// whole is the digest of a file that the declaration names itself, a template or a keyring: "" where
-// there is none.
+// whole is the digest of a file that is read and not run, a template or a keyring: "" where there is
+// none.
 func (b *binder) whole(name string) string {
 	name, ok := b.below(name)
 	if !ok || own(name) || b.kind(name) != isFile {

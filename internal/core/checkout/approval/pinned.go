@@ -116,7 +116,7 @@ type pin struct {
 	folders []string
 	files   map[string]boundFile
 	used    map[string]boundFile
-	inText  bool // a here-document names a file
+	inText  bool                   // a here-document names a file
 	trees   map[string][]boundFile // folders that were named, with what is in them
 }
 
