@@ -444,7 +444,7 @@ func TestOtherBytesUnderTheSameVersionAreSaidFirst(t *testing.T) {
 // A step that makes the script it runs keeps its consent: a fresh clone is one go.
 func TestAStepThatMakesWhatItRunsKeepsConsent(t *testing.T) {
 	t.Parallel()
-	h := stranger(t, "\n[step.env]\nrun = \"\"\"\nmkdir -p .venv/bin\nprintf '#!/bin/sh\\necho it installs\\n' > .venv/bin/installer\nchmod +x .venv/bin/installer\n.venv/bin/installer\n\"\"\"\nreads = [\"want\"]\n\n[routine.again]\nrun = \".venv/bin/installer\"\n")
+	h := stranger(t, "\n[step.env]\nrun = \"\"\"\nmkdir -p .venv/bin\nprintf '#!/bin/sh\\necho it installs\\n' > .venv/bin/installer\nchmod +x .venv/bin/installer\n.venv/bin/installer\n\"\"\"\nreads = [\"want\"]\nmakes = [\".venv\"]\n\n[routine.again]\nrun = \".venv/bin/installer\"\n")
 	h.write("want", "1")
 	h.ok("lock")
 	h.ok("fit", "--approve")
@@ -465,6 +465,11 @@ func TestAStepThatMakesWhatItRunsKeepsConsent(t *testing.T) {
 	ci.ok("fit")
 	ci.ok("do", "again")
 	ci.ok("verify")
+
+	// The id is that of the declaration, whether the step was run or not.
+	if a, b := h.ok("approve", "--id"), ci.ok("approve", "--id"); a != b || ci.ok("approve", "--id") != a {
+		t.Errorf("the ids are %s and %s", a, b)
+	}
 
 	// But what somebody else puts in its place does ask.
 	h.write(".venv/bin/installer", "#!/bin/sh\ntouch EVIL\n")

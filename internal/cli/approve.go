@@ -167,6 +167,9 @@ func describeEffects(s *ui.Screen, p *checkout.State, list approval.List) string
 		switch {
 		case x.Loud:
 			fmt.Fprintf(&b, "  %s\n", s.Paint(ui.Red, name+" "+x.What+": "+ui.Shown(x.New.Text)))
+			if x.New.Loud {
+				break
+			}
 			fmt.Fprintf(&b, "  %s\n", "Somebody published it anew, or put something else in its place. Ask before you go on.")
 		case x.New == nil:
 			text("- ", name, x.Old.Text, "", ui.Red)
@@ -175,6 +178,9 @@ func describeEffects(s *ui.Screen, p *checkout.State, list approval.List) string
 		default:
 			text("- ", name, x.Old.Text, "", ui.Red)
 			text("+ ", name, x.New.Text, x.New.From, ui.Green)
+			for _, line := range list.Since(*x.Old, *x.New) {
+				text("  ", "", line, "", ui.Plain)
+			}
 		}
 	}
 	return strings.TrimRight(b.String(), "\n")

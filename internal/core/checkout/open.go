@@ -97,6 +97,9 @@ func Open(a Asked, o Locate) (*State, error) {
 	if s.Policies, err = policy.Read(r.Reader, policy.Files(r.Reader, places.System, dir)); err != nil {
 		return nil, err
 	}
+	if s.Settings, err = policy.ReadSettings(r.Reader, places.Config, places.System); err != nil {
+		return nil, err
+	}
 	o.allow = s.Policies.Host
 	s.Written, err = declare.Read(file, declare.Files{Get: o.getter(places, file, s.Lock), Read: r.text})
 	if err != nil {

@@ -59,7 +59,8 @@ type State struct {
 	Parts    []lock.PartOn
 	OwnParts []lock.PartOn
 
-	Policies policy.List // what organisations allow here
+	Policies policy.List     // what organisations allow here
+	Settings policy.Settings // what a person and the machine's keeper have decided
 
 	Ports    bay.Ports // recorded ones
 	Broken   []*bay.Broken

@@ -236,8 +236,8 @@ func Remove(ctx context.Context, p place.Places, h host.Host, things []Thing, go
 var kept = map[string]bool{
 	"store": true, "frames": true, "programs": true, "host": true, // data
 	"archives": true, "layers": true, "indexes": true, "locators": true, "tools": true, // cache
-	"approvals": true, "authority": true, "bays": true, "checkouts": true, "located": true, "pending": true, "plans": true, "projects": true, "records": true, "routes": true, // state
-	"default.toml": true, "default.lock": true, "sources.toml": true, ".trammel": true, "trammel.lock": true, // config
+	"approvals": true, "authority": true, "bays": true, "checkouts": true, "located": true, "made": true, "pending": true, "plans": true, "projects": true, "records": true, "routes": true, // state
+	"default.toml": true, "default.lock": true, "sources.toml": true, "settings.toml": true, ".trammel": true, "trammel.lock": true, // config
 }
 
 // removeOwn removes a folder: all of one that has Trammel's name, and of another what Trammel

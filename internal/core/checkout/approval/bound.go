@@ -40,6 +40,7 @@ type binder struct {
 	kinds   map[string]kind
 	done    map[string]bool
 	found   []boundFile
+	inside  []boundFile // those that one line of found tells of, being many
 	refused []refusal
 	size    int64                  // of all that was found, in bytes
 	trees   map[string][]boundFile // folders of which copies are wanted, see pinned
@@ -51,7 +52,8 @@ type made struct{ glob, step string }
 // boundFile is a file with what it is held to.
 type boundFile struct {
 	name   string // below the checkout, with slashes
-	digest string // of its bytes, or of what is told of it instead
+	digest string // of its bytes, or of what is told of it instead; "" of what a step makes and is not there
+	made   string // the step that makes it, or "": only by that its bytes may change
 	text   string // for people
 	loud   bool   // it cannot be held to bytes
 	plain  bool   // it can, and has a copy
@@ -266,10 +268,6 @@ func (b *binder) folder(name string) error {
 		return nil
 	}
 	b.done["folder "+name] = true
-	if where := b.madeBy(name); where != "" {
-		b.makes1(name, where)
-		return nil
-	}
 	before := len(b.found)
 	walked := 0
 	err := fs.WalkDir(b.root.FS(), name, func(at string, d fs.DirEntry, err error) error {
@@ -296,14 +294,17 @@ func (b *binder) folder(name string) error {
 	}
 	if more := b.found[before:]; len(more) > mostListed {
 		h := blake3.New(32, nil)
-		var bytes int
+		step := more[0].made
 		for _, f := range more {
 			fmt.Fprintf(h, "%q %s\n", f.name, f.digest)
-			bytes++
+			if f.made != step {
+				step = ""
+			}
 		}
 		loud := slices.DeleteFunc(slices.Clone(more), func(f boundFile) bool { return !f.loud })
 		b.found = append(b.found[:before:before], loud...)
-		b.found = append(b.found, boundFile{name: name + "/", digest: "blake3:" + hex.EncodeToString(h.Sum(nil)), text: fmt.Sprintf("the bytes of %d files in %s", bytes, name)})
+		b.found = append(b.found, boundFile{name: name + "/", made: step, digest: "blake3:" + hex.EncodeToString(h.Sum(nil)), text: fmt.Sprintf("the bytes of %d files in %s", len(more), name)})
+		b.inside = append(b.inside, slices.DeleteFunc(more, func(f boundFile) bool { return f.loud })...)
 	}
 	return nil
 }
@@ -318,8 +319,9 @@ func (b *binder) bindFile(name string) error {
 		return nil
 	}
 	b.done["file "+name] = true
-	if where := b.madeBy(name); where != "" && (k == isMissing || k == isFile) {
-		b.makes1(name, where)
+	step := b.madeBy(name)
+	if step != "" && k == isMissing {
+		b.found = append(b.found, boundFile{name: name, made: step, text: "as step " + step + " makes it"})
 		return nil
 	}
 	if (k == isMissing || k == isFile && b.inert(name)) && slices.ContainsFunc(b.data, func(glob string) bool { return isWithin(glob, name) }) {
@@ -355,7 +357,11 @@ func (b *binder) bindFile(name string) error {
 		return nil
 	}
 	b.r.Bytes(b.full(name), copyOf(b.copies, strings.TrimPrefix(digest, "blake3:"), name))
-	b.found = append(b.found, boundFile{name: name, digest: digest, text: "the bytes of " + name, plain: true})
+	f := boundFile{name: name, digest: digest, made: step, text: "the bytes of " + name, plain: true}
+	if step != "" {
+		f.text = "as step " + step + " makes it"
+	}
+	b.found = append(b.found, f)
 	return nil
 }
 
@@ -370,11 +376,6 @@ func (b *binder) inert(name string) bool {
 	head := make([]byte, 4)
 	n, _ := io.ReadFull(f, head)
 	return err == nil && info.Mode()&0o111 == 0 && !strings.HasPrefix(string(head[:n]), "#!") && string(head[:n]) != "\x7fELF"
-}
-
-// makes1 tells that what runs is what a step makes.
-func (b *binder) makes1(name, step string) {
-	b.found = append(b.found, boundFile{name: name, digest: "made by step " + step, text: "as step " + step + " makes it; its bytes are not checked"})
 }
 
 // loudly tells of what cannot be held to bytes.

@@ -19,6 +19,7 @@ import (
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/written/card"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 // Given is consent to the effects of one State. Only Check makes one that holds.
@@ -146,7 +147,7 @@ func Check(s *checkout.State) (Given, error) {
 	if len(given) > 0 {
 		changes := Changes(given[0].Effects, list.Effects)
 		made, _ = strings.CutPrefix(changes[0].Name, "file ")
-		if made == changes[0].Name || changes[0].New == nil || list.loud(made) || openWorktree(s.Dir()).tracks(made) {
+		if made == changes[0].Name || changes[0].New != nil && changes[0].New.Made != "" || changes[0].New == nil || list.loud(made) || openWorktree(s.Dir()).tracks(made) {
 			made = "" // it came with the project
 		}
 		what = "this project changed since you approved it: " + changes[0].Name + " " + changes[0].What
@@ -171,7 +172,11 @@ func covers(given []Effect, now List, s *checkout.State) bool {
 		if c.New == nil {
 			return c.Old.Does != Runs || !strings.HasPrefix(c.Name, "file ")
 		}
-		return !c.learnt() || !knows(s, c)
+		if c.Name == commitsName && c.Old != nil {
+			return !openWorktree(s.Dir()).madeHere(commitIn(*c.Old), commitIn(*c.New))
+		}
+		forgot := c.Old != nil && c.Old.Digest == c.New.Digest && len(c.New.Trees) < len(c.Old.Trees) && !c.Loud // one that is stated again asks
+		return !forgot && (!c.learnt() || !knows(s, c))
 	})
 }
 
@@ -179,11 +184,20 @@ func covers(given []Effect, now List, s *checkout.State) bool {
 // the same archives, as far as they are this platform's.
 func knows(s *checkout.State, c Change) bool {
 	known := map[string]string{}
-	for _, p := range s.AllParts() {
-		p.Tree = "" // as the lock states it
-		tree := string(s.Store.Tree(p))
-		known[s.Platform.String()+" "+p.Name] = tree
-		known[s.Platform.String()+" "+p.Item] = tree
+	for own, parts := range map[string][]lock.PartOn{"": s.Parts, " (local)": s.OwnParts} {
+		for _, p := range parts {
+			p.Tree = "" // as the lock states it
+			effect, part := "toolchain "+p.Item, p.Name
+			switch p.Format {
+			case lock.RootFormat:
+				effect = "root " + p.Name
+			case lock.SetFormat:
+				effect, part = "libraries "+p.Item, p.Item
+			}
+			if c.Name == effect+own {
+				known[s.Platform.String()+" "+part] = string(s.Store.Tree(p))
+			}
+		}
 	}
 	for tree, digest := range c.New.Trees {
 		if _, before := c.Old.Trees[tree]; !before && strings.HasPrefix(tree, s.Platform.String()+" ") && known[tree] != digest {
@@ -252,8 +266,8 @@ func record(s *checkout.State, l List, by ID) error {
 func (g Given) KeepCopies() error { return copyFiles(g.state, g.list.files) }
 
 // Carry keeps consent alive over what the consented commands themselves have just done:
-// pictures of add-ons that were taken into the lock. now is the checkout read again. Any other
-// difference ends consent as always.
+// pictures of add-ons that were taken into the lock, and files that steps are said to make. now is
+// the checkout read again. Any other difference ends consent as always.
 func (g Given) Carry(now *checkout.State) error {
 	if !g.Holds() {
 		return nil
@@ -267,7 +281,7 @@ func (g Given) Carry(now *checkout.State) error {
 	for _, x := range now.Written.Addons {
 		own[pictureName(x.Name)] = true
 	}
-	if slices.ContainsFunc(changes, func(c Change) bool { return !own[c.Name] }) {
+	if slices.ContainsFunc(changes, func(c Change) bool { return !own[c.Name] && !c.made() }) {
 		return nil
 	}
 	return record(now, list, g.by)
@@ -364,9 +378,14 @@ type Change struct {
 	Loud bool // other bytes under the same name: what a stranger would most like to be overlooked
 }
 
+// made tells whether all that changed are the bytes of a file that a step makes.
+func (c Change) made() bool {
+	return c.New != nil && c.New.Made != "" && !c.Loud && (c.Old == nil || c.Old.Digest == c.New.Digest)
+}
+
 // learnt tells whether all that changed is that the lock states trees that it did not state before.
 func (c Change) learnt() bool {
-	if c.Old == nil || c.New == nil || c.Old.Digest != c.New.Digest || c.Loud {
+	if c.Old == nil || c.New == nil || c.Old.Digest != c.New.Digest || c.Old.Made != c.New.Made || c.Loud {
 		return false
 	}
 	for tree, digest := range c.Old.Trees {
@@ -405,6 +424,8 @@ func Changes(old, now []Effect) []Change {
 		switch {
 		case was == nil:
 			out = append(out, Change{Name: e.Name, What: "is new", New: e, Loud: e.Loud})
+		case was.Digest == e.Digest && was.Made != e.Made && e.Made != "":
+			out = append(out, Change{e.Name, "changed, and not by the step that makes it", was, e, false})
 		case was.Digest == e.Digest && maps.Equal(was.Trees, e.Trees):
 		case was.Text == e.Text && otherTrees(was.Trees, e.Trees):
 			out = append(out, Change{e.Name, otherBytes, was, e, true})

@@ -62,6 +62,9 @@ type Effect struct {
 	// Consent is bound to each from when it is stated.
 	Trees map[string]string `json:"trees,omitempty"`
 
+	// Made is the digest of the bytes of a file that a step makes. Only a step may change it.
+	Made string `json:"made,omitempty"`
+
 	Loud bool `json:"loud,omitempty"` // it cannot be held to bytes
 }
 
@@ -106,7 +109,7 @@ func (l List) Remarks() []string {
 	var out []string
 	w := openWorktree(l.dir)
 	for _, f := range l.files {
-		if f.plain && w.found() && !w.tracks(f.name) && w.ignores(f.name) {
+		if f.plain && f.made == "" && w.found() && !w.tracks(f.name) && w.ignores(f.name) {
 			top, _, below := strings.Cut(f.name, "/")
 			glob := f.name
 			if below {
@@ -152,6 +155,9 @@ func Effects(s *checkout.State) List {
 	c.includes()
 	c.items(s.Lock, "")
 	c.level()
+	if s.Settings.ByCommits || s.Policies.ByCommits() {
+		c.commits()
+	}
 	if s.Overlay != nil {
 		c.variables(s.Overlay.Variables, s.Overlay.Variables, " (local)")
 		c.items(s.OverlayLock, " (local)")
@@ -163,10 +169,16 @@ func Effects(s *checkout.State) List {
 		c.add(Reads, "data", strings.Join(c.w.Data, " ")+": nothing runs them, and a change of them asks nobody", declare.FileName, nil)
 	}
 	for _, f := range c.bound.found {
-		c.add(Runs, "file "+f.name, f.text, "the checkout", f.digest)
-		c.list[len(c.list)-1].Loud = f.loud
+		bound := f.digest
+		if f.made != "" { // equal checkouts have equal ids, whether the step was run in them or not
+			bound = "made by step " + f.made
+		}
+		c.add(Runs, "file "+f.name, f.text, "the checkout", bound)
+		if c.list[len(c.list)-1].Loud = f.loud; f.made != "" {
+			c.list[len(c.list)-1].Made = f.digest
+		}
 	}
-	out := List{Effects: c.list, Rests: s.Rests.Join(r.On()), files: c.bound.found, refused: c.bound.refused, dir: s.Dir()}
+	out := List{Effects: c.list, Rests: s.Rests.Join(r.On()), files: append(c.bound.found, c.bound.inside...), refused: c.bound.refused, dir: s.Dir()}
 	slices.SortStableFunc(out.Effects, func(a, b Effect) int {
 		return cmp.Or(slices.Index(Doings, a.Does)-slices.Index(Doings, b.Does), rank(a.Name)-rank(b.Name), strings.Compare(a.Name, b.Name))
 	})
@@ -176,7 +188,7 @@ func Effects(s *checkout.State) List {
 // rank orders what does the same by how much it can do.
 func rank(name string) int {
 	kind, _, _ := strings.Cut(name, " ")
-	return slices.Index([]string{"step", "evidence", "file", "secret", "add-on", "data", "service", "probe", "routine", "save", "load", "answer", "build", "install", "variable", "param", "network", "isolation", "host", "source", "registry", "include", "toolchain", "libraries", "root"}, kind)
+	return slices.Index([]string{"commits", "step", "evidence", "file", "secret", "add-on", "data", "service", "probe", "routine", "save", "load", "answer", "build", "install", "variable", "param", "network", "isolation", "host", "source", "registry", "include", "toolchain", "libraries", "root"}, kind)
 }
 
 type collector struct {

@@ -244,10 +244,7 @@ func exempted(file *syntax.File) map[syntax.Node]bool {
 			functions[n.Name.Value] = true
 		case *syntax.CallExpr:
 			if len(n.Args) > 0 {
-				name := n.Args[0].Lit()
-				only = only && (functions[name] || reads(plainWords(n)))
-			} else if len(n.Assigns) > 0 {
-				break // a variable is set
+				only = only && (functions[n.Args[0].Lit()] || reads(plainWords(n))) && len(n.Assigns) == 0
 			}
 		}
 		return true
@@ -309,6 +306,15 @@ func exempted(file *syntax.File) map[syntax.Node]bool {
 		}
 	}
 	mark(file.Stmts, false)
+	if only { // what they print goes nowhere else
+		syntax.Walk(file, func(n syntax.Node) bool {
+			switch n.(type) {
+			case *syntax.CallExpr, *syntax.Redirect:
+				out[n] = true
+			}
+			return true
+		})
+	}
 	return out
 }
 

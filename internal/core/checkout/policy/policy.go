@@ -50,6 +50,7 @@ type Policy struct {
 	commands         *list // of the host, that may show
 	secrets          *list // where they may come from
 	scripts          *rule // packages' install scripts do not run
+	commits          bool  // consent is to every tracked file
 	versions, refuse []tool
 }
 
@@ -196,6 +197,7 @@ func Parse(file string, raw []byte) (Policy, error) {
 	table("environment", func(t *page.Table) {
 		out.isolation, out.commands = texts(t, "isolation", levels...), texts(t, "host")
 	})
+	table("consent", func(t *page.Table) { out.commits = p.Choice(t, "to", consentFiles, consentCommits) == consentCommits })
 	table("secrets", func(t *page.Table) { out.secrets = texts(t, "from", origins...) })
 	table("packages", func(t *page.Table) { out.scripts = flag(t, "install-scripts", false) })
 	table("versions", func(t *page.Table) {

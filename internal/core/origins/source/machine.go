@@ -16,6 +16,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"app.example/trammel/internal/core/base/disk"
@@ -38,7 +39,7 @@ type Machine struct {
 	user    map[string]kept
 	depot   string
 	userErr error
-	read    bool
+	once    sync.Once
 }
 
 func (m *Machine) home() string { return m.Getenv("HOME") }
@@ -51,15 +52,14 @@ type kept struct{ url, file string }
 // userSources reads sources.toml, the person's own and then the machine's: a table
 // [source.NAME] with url for each. What is said first counts.
 func (m *Machine) userSources() (map[string]kept, error) {
-	if m.read {
-		return m.user, m.userErr
-	}
-	m.read, m.user = true, map[string]kept{}
-	for _, dir := range append([]string{m.Config}, m.System...) {
-		if m.userErr = m.readSources(filepath.Join(dir, "sources.toml")); m.userErr != nil {
-			break
+	m.once.Do(func() { // who comes meanwhile waits: resolvers ask at once
+		m.user = map[string]kept{}
+		for _, dir := range append([]string{m.Config}, m.System...) {
+			if m.userErr = m.readSources(filepath.Join(dir, "sources.toml")); m.userErr != nil {
+				break
+			}
 		}
-	}
+	})
 	return m.user, m.userErr
 }
 
