@@ -390,6 +390,7 @@ func TestAnotherTreeUnderTheSameVersionIsLoud(t *testing.T) {
 	// same archive before the lock stated its tree is not asked.
 	mate := h.elsewhere(nil)
 	mate.wary = true
+	mate.publish(tool{"keeper", "echo 1.0", ""})
 	relock(t, filepath.Join(mate.dir, "trammel.lock"), change(""))
 	mate.ok("approve", "--yes")
 	mate.env = append(mate.env, "CI=1") // the lock stays as it is

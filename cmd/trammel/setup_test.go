@@ -335,7 +335,7 @@ from = "file:.secrets/token"
 from = "env:HUT_KEY"
 
 [secret.LANE_WORD]
-from = "command:echo mill-trout-$((6*7))"
+from = "command:echo mill-trout-$(expr 40 + 2)"
 
 [variables]
 TOKEN = "@{secret.WEIR_TOKEN}"

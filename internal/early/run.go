@@ -42,7 +42,8 @@ func cacheFor(folder string) (c cache, ok bool) {
 
 // load reads what was cached of a kind, if all that it rests on holds.
 func (c cache) load(what string) (words []string, ok bool) {
-	return cached.Load(cached.Key{What: what, Dir: c.project, Bay: "main", Path: c.path}, c.plans, c.getenv)
+	words, _, ok = cached.Load(cached.Key{What: what, Dir: c.project, Bay: "main", Path: c.path}, c.plans, c.getenv)
+	return words, ok
 }
 
 // plan is a plan that a process can be started by.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/reading"
 )
@@ -158,6 +160,13 @@ func (s *State) MakeLocal() (*State, error) {
 		}
 	}
 	return &out, nil
+}
+
+// SayAside tells where a .trammel was moved that Trammel had not made.
+func (s *State) SayAside(ctx context.Context) {
+	if s.Aside != "" {
+		event.Say(ctx, fmt.Sprintf("%s came with the project and was not made by Trammel for you. It was moved to %s, and nothing in it is used.", LocalName, s.Aside))
+	}
 }
 
 // madeFile is where a person's state has that Trammel made the folder with an id.

@@ -31,7 +31,7 @@ func pendingFile(p place.Places, dir string) string {
 func readPending(r *reading.Reader, p place.Places, dir string) (*Pending, error) {
 	path := pendingFile(p, dir)
 	raw, err := r.Read(path, disk.MostLock)
-	if errors.Is(err, fs.ErrNotExist) {
+	if disk.Gone(err) {
 		return nil, nil
 	}
 	var out Pending

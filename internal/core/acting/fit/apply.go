@@ -24,12 +24,13 @@ import (
 //
 // It returns the plan, and consent for the State that knows the numbers.
 func Apply(ctx context.Context, g approval.Given) (approval.Given, *environ.Plan, error) {
-	s := g.State()
-	p, err := environ.Decide(s)
+	s, err := g.State().MakeLocal()
 	if err != nil {
 		return g, nil, err
 	}
-	if s, err = s.MakeLocal(); err != nil {
+	s.SayAside(ctx)
+	p, err := environ.Decide(s)
+	if err != nil {
 		return g, nil, err
 	}
 	if err := s.Remember(); err != nil {

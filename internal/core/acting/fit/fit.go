@@ -62,6 +62,7 @@ func Tools(ctx context.Context, g approval.Given, o Options) (approval.Given, *e
 	if err != nil {
 		return g, nil, nil, err
 	}
+	s.SayAside(ctx)
 	if err := s.Remember(); err != nil {
 		return g, nil, nil, err
 	}

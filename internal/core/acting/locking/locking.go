@@ -52,6 +52,7 @@ func Lock(ctx context.Context, p *checkout.State, o Order) (*Made, error) {
 	if err != nil {
 		return nil, err
 	}
+	p.SayAside(ctx)
 	p.Tidy()
 	unlock, err := disk.Lock(ctx, filepath.Join(checkout.Local(p.Dir()), "lock.lock"))
 	if err != nil {

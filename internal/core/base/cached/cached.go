@@ -65,20 +65,20 @@ func Bytes(k Key, on rests.On, words []string) []byte {
 }
 
 // Words reads the words of a file, if it is about the key and all that they rest on holds.
-func Words(k Key, raw []byte, getenv func(string) (string, bool)) (words []string, ok bool) {
+func Words(k Key, raw []byte, getenv func(string) (string, bool)) (words []string, on rests.On, ok bool) {
 	all := plain.Split(string(raw), separator[0])
 	if len(all) < 7 || !slices.Equal(all[:5], []string{Format, k.What, k.Dir, k.Bay, k.Path}) || all[len(all)-1] != "end" {
-		return nil, false
+		return nil, on, false
 	}
-	on, words, ok := rests.Read(all[5 : len(all)-1])
-	return words, ok && on.Holds(getenv)
+	on, words, ok = rests.Read(all[5 : len(all)-1])
+	return words, on, ok && on.Holds(getenv)
 }
 
 // Load is Words of a file in a person's state.
-func Load(k Key, plans string, getenv func(string) (string, bool)) (words []string, ok bool) {
+func Load(k Key, plans string, getenv func(string) (string, bool)) (words []string, on rests.On, ok bool) {
 	raw, err := read(k.In(plans))
 	if err != nil {
-		return nil, false
+		return nil, on, false
 	}
 	return Words(k, raw, getenv)
 }

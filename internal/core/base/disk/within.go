@@ -151,6 +151,12 @@ func tooLarge(path string, most int64) error {
 	return &fs.PathError{Op: "read", Path: path, Err: fmt.Errorf("%w: more than %d MiB", ErrTooLarge, most>>20)}
 }
 
+// Gone tells whether an error says that nothing has the name: neither it, nor a folder that it would lie
+// in.
+func Gone(err error) bool {
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR)
+}
+
 // InWords says of an error of reading what is wrong, without the path, for a message
 // that names the file itself.
 func InWords(err error) string {

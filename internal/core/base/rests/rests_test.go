@@ -233,16 +233,16 @@ func TestListsOfACachedPlanAreTheirOwn(t *testing.T) {
 	}
 	raw := cached.Bytes(cached.Key{What: cached.OfPlan, Dir: "/d", Bay: "main", Path: "/bin"}, rests.On{}, p.Words())
 	getenv := func(string) (string, bool) { return "", false }
-	if _, ok := cached.Words(cached.Key{What: cached.OfPlan, Dir: "/d", Bay: "main", Path: "/bin"}, raw, getenv); !ok {
+	if _, _, ok := cached.Words(cached.Key{What: cached.OfPlan, Dir: "/d", Bay: "main", Path: "/bin"}, raw, getenv); !ok {
 		t.Error("it is not read back")
 	}
 	for _, other := range []cached.Key{{What: cached.OfShell, Dir: "/d", Bay: "main", Path: "/bin"}, {What: cached.OfPlan, Dir: "/e", Bay: "main", Path: "/bin"}, {What: cached.OfPlan, Dir: "/d", Bay: "b", Path: "/bin"}, {What: cached.OfPlan, Dir: "/d", Bay: "main", Path: "/sbin"}} {
-		if _, ok := cached.Words(other, raw, getenv); ok {
+		if _, _, ok := cached.Words(other, raw, getenv); ok {
 			t.Errorf("it is taken for %+v", other)
 		}
 	}
 	for cut := range len(raw) {
-		if _, ok := cached.Words(cached.Key{What: cached.OfPlan, Dir: "/d", Bay: "main", Path: "/bin"}, raw[:cut], getenv); ok {
+		if _, _, ok := cached.Words(cached.Key{What: cached.OfPlan, Dir: "/d", Bay: "main", Path: "/bin"}, raw[:cut], getenv); ok {
 			t.Fatalf("cut at %d it is taken", cut)
 		}
 	}

@@ -36,6 +36,8 @@ type binder struct {
 	vars    map[string]string // variables whose values are known
 	makes   []made            // what steps make
 	data    []string          // globs of files that nothing runs
+	filled  map[string]bool   // files that are filled in from templates: links into a bay
+	bays    string            // the folder of bays
 	root    *os.Root          // of dir
 	kinds   map[string]kind
 	done    map[string]bool
@@ -85,11 +87,14 @@ const (
 )
 
 func newBinder(s *checkout.State, r *reading.Reader) *binder {
-	b := &binder{dir: s.Dir(), copies: CopiesOf(s.Places, s.Dir()), r: r, vars: map[string]string{"PWD": s.Dir(), "TRAMMEL_DIR": s.Dir()}}
+	b := &binder{dir: s.Dir(), copies: CopiesOf(s.Places, s.Dir()), r: r, filled: map[string]bool{}, vars: map[string]string{"PWD": s.Dir(), "TRAMMEL_DIR": s.Dir()}}
 	for _, v := range append(slices.Clone(s.Declaration.Variables), variablesOf(s)...) {
 		b.knows(v.Name, v.Value)
 	}
-	b.data = s.Written.Data
+	b.data, b.bays = s.Written.Data, s.Places.Bays()+"/"
+	for _, x := range s.Written.Files {
+		b.filled[x.Path] = true
+	}
 	for _, x := range s.Written.Steps {
 		for _, glob := range x.Makes {
 			b.makes = append(b.makes, made{path.Clean(glob), x.Name})
@@ -150,7 +155,7 @@ func (b *binder) kind(name string) kind {
 func (b *binder) look(name string) kind {
 	full := b.full(name)
 	info, err := b.root.Lstat(filepath.FromSlash(name))
-	if gone(err) || errors.Is(err, syscall.ENAMETOOLONG) || errors.Is(err, fs.ErrInvalid) {
+	if disk.Gone(err) || errors.Is(err, syscall.ENAMETOOLONG) || errors.Is(err, fs.ErrInvalid) {
 		b.r.Absent(full)
 		return isMissing
 	}
@@ -178,11 +183,6 @@ func (b *binder) look(name string) kind {
 		return isFile
 	}
 	return isSpecial
-}
-
-// gone tells whether an error says that nothing has the name.
-func gone(err error) bool {
-	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR)
 }
 
 // below is a word as a path below the checkout; ok is false for what cannot be one.
@@ -248,7 +248,8 @@ func (b *binder) pattern(name string) error {
 	return nil
 }
 
-// counted is a file system that ends a search which goes through too many names.
+// counted is a file system that ends a search which goes through too many names. A pattern does not go
+// into what is git's or Trammel's own.
 type counted struct {
 	fs.FS
 	walked *int
@@ -256,6 +257,7 @@ type counted struct {
 
 func (c counted) ReadDir(name string) ([]fs.DirEntry, error) {
 	list, err := fs.ReadDir(c.FS, name)
+	list = slices.DeleteFunc(list, func(e fs.DirEntry) bool { return e.Name() == ".git" || own(path.Join(name, e.Name())) })
 	if *c.walked += len(list); *c.walked > mostWalked {
 		return nil, errMany
 	}
@@ -275,7 +277,7 @@ func (b *binder) folder(name string) error {
 			return errMany
 		}
 		switch {
-		case err != nil && gone(err):
+		case err != nil && disk.Gone(err):
 			return nil
 		case err != nil:
 			b.loudly(at, "a folder that cannot be read")
@@ -332,6 +334,9 @@ func (b *binder) bindFile(name string) error {
 		return nil
 	case isElsewhere:
 		target, _ := b.root.Readlink(filepath.FromSlash(name))
+		if b.filled[name] && strings.HasPrefix(target, b.bays) {
+			return nil // its template is on the list
+		}
 		if target == "" {
 			b.loudly(name, "LIES BEHIND A LINK THAT LEADS OUT OF THE CHECKOUT: what it says may change unseen")
 		} else {

@@ -29,6 +29,7 @@ import (
 	"app.example/trammel/internal/core/base/rests"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/stored/system"
 	"app.example/trammel/internal/core/written/card"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -188,7 +189,7 @@ func Effects(s *checkout.State) List {
 // rank orders what does the same by how much it can do.
 func rank(name string) int {
 	kind, _, _ := strings.Cut(name, " ")
-	return slices.Index([]string{"commits", "step", "evidence", "file", "secret", "add-on", "data", "service", "probe", "routine", "save", "load", "answer", "build", "install", "variable", "param", "network", "isolation", "host", "source", "registry", "include", "toolchain", "libraries", "root"}, kind)
+	return slices.Index([]string{"commits", "step", "evidence", "file", "secret", "add-on", "data", "service", "probe", "routine", "save", "load", "answer", "build", "making", "install", "settings", "variable", "param", "network", "isolation", "host", "source", "registry", "include", "toolchain", "libraries", "root"}, kind)
 }
 
 type collector struct {
@@ -600,8 +601,14 @@ func (c *collector) items(l *lock.Lock, whose string) {
 			facts[on] = canon.Map{"packages": r.Packages, "files": r.Files, "docs": r.Docs}
 			text = fmt.Sprintf("%d packages of %s", len(r.Packages), r.Version)
 		}
+		c.add(Runs, "making of root "+name+whose, "programs of the root itself, in a view of nothing else, as far as it has them: "+strings.Join(system.Programs(), ", "), file, nil)
 		c.add(Fetches, "root "+name+whose, text, file, facts)
 		c.list[len(c.list)-1].Trees = trees
+	}
+	for _, name := range lock.Sorted(l.Sources) {
+		if l.Sources[name].Kind == "npm" && l.Sources[name].Address != "declaration" {
+			c.add(Runs, "settings of "+name+whose, "npm config get registry: this machine's npm, in the top folder, where no variable and no file names an address", file, nil)
+		}
 	}
 	for _, name := range lock.Sorted(l.Libraries) {
 		c.library(name, whose, file, l.Libraries[name])

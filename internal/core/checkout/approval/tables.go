@@ -22,6 +22,22 @@ func reads(words []string) bool {
 	return words[0] != "sort" || !slices.ContainsFunc(words, func(w string) bool { return strings.HasPrefix(w, "--c") }) // --compress-program
 }
 
+// written is how many of the last words of a command line name what is only written: of a copy, where it
+// goes.
+func written(words []string) int {
+	switch {
+	case len(words) == 0:
+		return 0
+	case words[0] == "tee":
+		return len(words) - 1
+	case len(words) < 3 || !slices.Contains([]string{"cp", "mv", "install", "ln"}, words[0]):
+		return 0
+	case slices.ContainsFunc(words, func(w string) bool { return strings.HasPrefix(w, "-t") || strings.HasPrefix(w, "--t") }):
+		return 0 // the place is named before
+	}
+	return 1
+}
+
 // runners are commands that read files of certain names without being told to, and run what those
 // say: in the folder that they are started in.
 var runners = table(`

@@ -67,7 +67,7 @@ func (b *binder) wordsOf(r declare.Run) (all words, why string) {
 		for _, a := range r.Argv {
 			argv = append(argv, b.here(a))
 		}
-		t.call(argv, 0, false)
+		t.call(argv, 0, false, written(argv))
 	}
 	t.read(b.here(r.Script), 0)
 	for _, a := range r.Shell {
@@ -125,8 +125,8 @@ func (t *text) word(w string, depth int, m meaning) {
 	}
 }
 
-// call takes the words of one command.
-func (t *text) call(words []string, depth int, exempt bool) {
+// call takes the words of one command, of which the last ones name what is only written.
+func (t *text) call(words []string, depth int, exempt bool, into int) {
 	if len(words) == 0 {
 		return
 	}
@@ -136,9 +136,9 @@ func (t *text) call(words []string, depth int, exempt bool) {
 	if targeted(words) {
 		bare = aFile
 	}
-	for _, w := range words[1:] {
+	for i, w := range words[1:] {
 		switch {
-		case exempt:
+		case exempt, i+1 >= len(words)-into:
 			t.word(w, depth, aPlace)
 		case strings.Contains(w, "/"):
 			t.word(w, depth, aFolder)
@@ -202,11 +202,16 @@ func (t *text) read(script string, depth int) {
 			}
 		case *syntax.CallExpr:
 			var words []string
-			for _, arg := range n.Args {
-				words = append(words, t.flat(arg)...)
+			into := 0 // of what they come to, how many are only written
+			for i, arg := range n.Args {
+				fields := t.flat(arg)
+				if i > 0 && i >= len(n.Args)-written(plainWords(n)) {
+					into += len(fields)
+				}
+				words = append(words, fields...)
 				taken[arg] = true // its words are taken, but what is inside substitutions comes yet
 			}
-			t.call(words, depth+1, exempt[n])
+			t.call(words, depth+1, exempt[n], into)
 		case *syntax.Word:
 			if !taken[n] {
 				for _, w := range t.flat(n) {
@@ -471,6 +476,9 @@ func (b *binder) bindAll(all words) (why string) {
 		for _, folder := range folders {
 			if budget--; budget < 0 {
 				return "it has too many words, from too many folders"
+			}
+			if folder != "." && b.kind(path.Join(folder, name)) == isMissing && !strings.ContainsAny(name, "*?[") {
+				continue // it is meant from another folder
 			}
 			if err := b.bind(path.Join(folder, name), all[w] == aFolder); err != nil {
 				return err.Error()

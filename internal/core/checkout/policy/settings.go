@@ -1,8 +1,6 @@
 package policy
 
 import (
-	"errors"
-	"io/fs"
 	"path/filepath"
 
 	"app.example/trammel/internal/core/base/disk"
@@ -31,7 +29,7 @@ func ReadSettings(r *reading.Reader, config string, system []string) (out Settin
 	for _, dir := range append([]string{config}, system...) {
 		file := filepath.Join(dir, SettingsName)
 		raw, err := r.Read(file, disk.MostText)
-		if errors.Is(err, fs.ErrNotExist) {
+		if disk.Gone(err) {
 			continue
 		}
 		if err != nil {

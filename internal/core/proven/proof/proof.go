@@ -24,6 +24,7 @@ import (
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/acting/ship"
 	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/policy"
@@ -126,7 +127,13 @@ func Verify(ctx context.Context, p *checkout.State, o Options) (*Report, error) 
 	}
 	sight, err := setup.Look(p)
 	if err != nil {
-		v.unchecked("frame", "answers", "variables", "steps", "services")
+		rest := []string{"frame", "answers", "variables", "steps", "services"}
+		if !errors.Is(err, checkout.ErrNotFitted) { // which the row above says
+			v.row("frame", Failed, "not checked: "+fault.OneLine(err))
+			v.mend("trammel fit")
+			rest = rest[1:]
+		}
+		v.unchecked(rest...)
 		return v.done(), nil
 	}
 	v.s = sight

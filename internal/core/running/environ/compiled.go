@@ -41,7 +41,8 @@ type Compiled struct {
 
 	Quick []cached.Command `json:"-"` // routines that the plan alone decides
 	Rests rests.On         `json:"-"`
-	given approval.Given
+	host  host.Host
+	given approval.Given // none of one that was cached
 }
 
 // Expand fills in the references of a run.
@@ -106,7 +107,7 @@ func (p *Plan) Compile(g approval.Given) (*Compiled, error) {
 		Places: s.Places, File: s.Written.File, Dir: s.Dir(), Project: s.Declaration.Project, Bay: s.Bay.Name, Folders: p.Folders, Host: s.HostCommands(),
 		Environment: p.Environment, Routines: map[string]declare.Run{},
 		Needs: map[string][]string{}, Steps: len(s.Declaration.Steps) > 0,
-		Rests: p.Rests.Join(g.Effects().Rests, r.On()), given: g,
+		Rests: p.Rests.Join(g.Effects().Rests, r.On()), given: g, host: s.Host,
 	}
 	var err error
 	if c.Environment.Secrets, err = pinned(g, p.Environment.Secrets); err != nil {
@@ -187,11 +188,10 @@ func (c *Compiled) start() cached.Plan {
 const mostCached = 64
 
 func (c *Compiled) keep(what string, on rests.On, words []string) {
-	h := c.given.State().Host
-	if !on.Settled(reading.ClockOf(c.Places.Plans(), c.Folders.Home)) || c.given.KeepCopies() != nil || !on.Holds(h.LookupEnv) {
+	if !on.Settled(reading.ClockOf(c.Places.Plans(), c.Folders.Home)) || c.given.Holds() && c.given.KeepCopies() != nil || !on.Holds(c.host.LookupEnv) {
 		return
 	}
-	k := key(what, c.Dir, c.Bay, h.Getenv)
+	k := key(what, c.Dir, c.Bay, c.host.Getenv)
 	raw, file := cached.Bytes(k, on, words), k.In(c.Places.Plans())
 	if old, err := disk.Read(file, disk.MostState); raw == nil || err == nil && bytes.Equal(old, raw) {
 		return
@@ -222,7 +222,7 @@ func Forget(p place.Places, dir string, most int) {
 
 // ReadCompiled is the plan that is cached for a declaration and a bay, if all that it rests on holds.
 func ReadCompiled(h host.Host, places place.Places, file, dir, bayName string) (*Compiled, bool) {
-	words, ok := cached.Load(key(cached.OfPlan, dir, bayName, h.Getenv), places.Plans(), h.LookupEnv)
+	words, on, ok := cached.Load(key(cached.OfPlan, dir, bayName, h.Getenv), places.Plans(), h.LookupEnv)
 	if !ok {
 		return nil, false
 	}
@@ -231,6 +231,7 @@ func ReadCompiled(h host.Host, places place.Places, file, dir, bayName string) (
 	if !ok || json.Unmarshal([]byte(p.Whole), &c) != nil || c.File != file || !c.Places.Equal(places) {
 		return nil, false
 	}
+	c.Rests, c.host = on, h
 	return &c, true
 }
 

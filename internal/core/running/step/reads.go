@@ -227,7 +227,7 @@ func (f *files) begin() {
 	if !f.begun {
 		f.begun = true
 		if f.record != "" {
-			f.kept = readSums(f.record)
+			f.kept = readSums(f.r, f.record)
 		}
 	}
 }
@@ -248,8 +248,8 @@ func (f *files) known(name string) (summed, bool) {
 	return f.kept[i], true
 }
 
-func readSums(file string) []summed {
-	raw, err := disk.Read(file, disk.MostLock)
+func readSums(r *reading.Reader, file string) []summed {
+	raw, err := r.Read(file, disk.MostLock)
 	if err != nil {
 		return nil
 	}

@@ -56,6 +56,18 @@ var derivations = []derivation{
 	{program: "usr/bin/fmtutil-sys", needs: "var/lib/tex-common/fmtutil-cnf/*/*.cnf", run: []string{"/bin/sh", "-c", texScript}, made: []string{"usr/share/texmf-made/**", "usr/share/texmf/ls-R", "usr/share/texlive/texmf-dist/ls-R"}},
 }
 
+// Programs are the names of the root's own programs that take part in making it, as far as it has
+// them.
+func Programs() []string {
+	var out []string
+	for _, d := range derivations {
+		if name := path.Base(d.program); !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
 // derive has the root's own programs make what they make of it.
 func (b *builder) derive(ctx context.Context) error {
 	since, err := b.moment()
