@@ -304,3 +304,35 @@ func TestEveryLinkOfTheDocsLeadsSomewhere(t *testing.T) {
 		}
 	}
 }
+
+// The tests that the page on security names are there.
+func TestSecurityNamesTestsThatAreThere(t *testing.T) {
+	t.Parallel()
+	raw, err := os.ReadFile("../../docs/security.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	there := map[string]bool{}
+	err = filepath.WalkDir("../..", func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for _, m := range regexp.MustCompile(`(?m)^func (Test\w+)\(`).FindAllStringSubmatch(string(text), -1) {
+			there[m[1]] = true
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := regexp.MustCompile("`(Test\\w+)`").FindAllStringSubmatch(string(raw), -1)
+	for _, m := range named {
+		if !there[m[1]] {
+			t.Errorf("there is no %s", m[1])
+		}
+	}
+	if len(named) < 15 {
+		t.Errorf("only %d are named", len(named))
+	}
+}

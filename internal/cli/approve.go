@@ -82,6 +82,10 @@ func approveAction(ctx context.Context, c *cli.Command) error {
 		return nil
 	}
 	s.Whole(s.Out, describeEffects(s, p, list))
+	sayRemarks(s, list)
+	if err := list.Refused(); err != nil {
+		return err
+	}
 	if !c.Bool("yes") {
 		if err := ask(ctx, s); err != nil {
 			return err
@@ -92,6 +96,13 @@ func approveAction(ctx context.Context, c *cli.Command) error {
 	}
 	s.Print("Approved.")
 	return nil
+}
+
+// sayRemarks says what of a list will ask more often than somebody may want.
+func sayRemarks(s *ui.Screen, list approval.List) {
+	for _, remark := range list.Remarks() {
+		s.Say("%s", remark)
+	}
 }
 
 // approveOut is what `approve --json` prints.

@@ -13,6 +13,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -166,6 +167,11 @@ func lockInto(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.Sta
 			x = s.Paint(ui.Red, x)
 		}
 		s.Print("  %s", x)
+	}
+	list := approval.Effects(p)
+	sayRemarks(s, list)
+	if err := list.Refused(); err != nil {
+		s.Say("%s", err)
 	}
 	if len(made.Changes) == 0 {
 		s.Print("  nothing changed")
