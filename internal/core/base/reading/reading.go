@@ -27,7 +27,11 @@ type Reader struct {
 	began  int64
 	looks  map[rests.Look]bool
 	absent map[string]*absent // by folder
-	never  string
+	passed map[string]bool    // folders that were passed
+
+	folders  map[string]string       // stamps of folders in which commands were looked for
+	commands map[commandsIn][]string // programs that were found
+	never    string
 }
 
 // absent are names that were missing in a folder, and its stamp when the first of them was.
@@ -41,7 +45,7 @@ const most = 20_000
 
 // New begins to read on a host.
 func New(h host.Host) *Reader {
-	return &Reader{Host: h, began: time.Now().UnixNano(), looks: map[rests.Look]bool{}, absent: map[string]*absent{}}
+	return &Reader{Host: h, began: time.Now().UnixNano(), looks: map[rests.Look]bool{}, absent: map[string]*absent{}, passed: map[string]bool{}, folders: map[string]string{}, commands: map[commandsIn][]string{}}
 }
 
 // On is what was looked at so far.
@@ -56,7 +60,11 @@ func (r *Reader) On() rests.On {
 	}
 	looks := slices.Collect(maps.Keys(r.looks))
 	for folder, a := range r.absent {
-		looks = append(looks, rests.Look{Kind: rests.Missing, Path: folder, Found: rests.MissingIn(a.stamp, slices.Sorted(maps.Keys(a.names)))})
+		looks = append(looks, rests.Look{Kind: rests.Missing, Path: folder, Found: rests.NamesIn(a.stamp, slices.Sorted(maps.Keys(a.names)))})
+	}
+	for in, names := range r.commands {
+		slices.Sort(names)
+		looks = append(looks, rests.Look{Kind: rests.Commands, Path: in.folder, Found: rests.NamesIn(in.stamp, slices.Compact(slices.Clone(names)))})
 	}
 	return rests.Of(looks, r.began)
 }
@@ -122,10 +130,10 @@ func (r *Reader) Absent(path string) {
 	path = filepath.Clean(path)
 	folder, name := filepath.Split(path)
 	folder = filepath.Clean(folder)
-	stamp := rests.FileStamp(folder)
-	for stamp == "" && filepath.Dir(folder) != folder {
+	stamp, known := r.stampOf(folder)
+	for !known && stamp == "" && filepath.Dir(folder) != folder {
 		folder, name = filepath.Dir(folder), filepath.Base(folder)
-		stamp = rests.FileStamp(folder)
+		stamp, known = r.stampOf(folder)
 	}
 	if rests.EntryStamp(filepath.Join(folder, name)) != "" { // a link that leads nowhere, or it came this moment
 		r.note(rests.File, path, rests.FileStamp(path))
@@ -141,6 +149,17 @@ func (r *Reader) Absent(path string) {
 	if a.names[name] = true; len(a.names) > most {
 		r.never = "more was looked for than is worth judging again"
 	}
+}
+
+// stampOf is the stamp of a folder; known tells that names were missing in it before, when it had that.
+func (r *Reader) stampOf(folder string) (stamp string, known bool) {
+	r.mu.Lock()
+	a := r.absent[folder]
+	r.mu.Unlock()
+	if a != nil {
+		return a.stamp, true
+	}
+	return rests.FileStamp(folder), false
 }
 
 // Folder notes which names are in a folder.
@@ -191,7 +210,14 @@ func (r *Reader) Passing(top, path string) {
 
 // Identity notes which folder a path is, whatever is in it.
 func (r *Reader) Identity(path string) {
-	if r != nil {
+	if r == nil {
+		return
+	}
+	r.mu.Lock()
+	known := r.passed[path]
+	r.passed[path] = true
+	r.mu.Unlock()
+	if !known {
 		r.note(rests.Identity, path, rests.IdentityOf(path))
 	}
 }
@@ -204,15 +230,40 @@ func (r *Reader) Program() {
 }
 
 // Command tells whether a path is a program that can be started.
-func (r *Reader) Command(path string) bool {
-	found := rests.CommandAt(path)
-	if r != nil && found == "" {
-		r.Absent(path)
-	} else if r != nil {
-		r.note(rests.Command, path, found)
+func (r *Reader) Command(path string) bool { return r.command(path, false) }
+
+// CommandOf is Command where many of one folder are looked for: as long as nothing comes to the folder or
+// goes from it, they are believed to be what they were.
+func (r *Reader) CommandOf(path string) bool { return r.command(path, true) }
+
+func (r *Reader) command(path string, byFolder bool) bool {
+	if r == nil {
+		return rests.IsCommand(path)
 	}
-	return found == "program"
+	folder := filepath.Dir(path)
+	key := commandsIn{folder, ""}
+	if byFolder {
+		r.mu.Lock()
+		stamp, known := r.folders[folder]
+		if !known {
+			stamp = rests.FileStamp(folder)
+			r.folders[folder] = stamp
+		}
+		r.mu.Unlock()
+		key.stamp = stamp
+	}
+	if !rests.IsCommand(path) {
+		r.File(path)
+		return false
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.commands[key] = append(r.commands[key], filepath.Base(path))
+	return true
 }
+
+// commandsIn are commands of a folder, by its stamp or, where that is "", each by itself.
+type commandsIn struct{ folder, stamp string }
 
 // LookupEnv is the value of a variable of the host.
 func (r *Reader) LookupEnv(name string) (string, bool) {

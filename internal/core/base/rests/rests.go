@@ -32,7 +32,7 @@ const (
 	Entry    Kind = 'e' // the entry itself: its stamp, that of the link where it is one
 	Identity Kind = 'i' // a folder on the way to something: which folder it is, whatever is in it
 	Missing  Kind = 'm' // names that were missing in a folder: the folder's stamp, and the names
-	Command  Kind = 'c' // whether a path is a program that can be started
+	Commands Kind = 'c' // programs in a folder that can be started: the folder's stamp, "" where each counts by itself, and their names
 	Bytes    Kind = 'b' // the bytes of a file: the path of a copy that has them
 	Variable Kind = 'v' // a variable of the environment: a sum of its value
 	Program  Kind = 'p' // this program's own file: its stamp
@@ -86,14 +86,17 @@ func Of(looks []Look, began int64) On {
 
 // both joins what two looks of a kind at one path found.
 func both(kind Kind, a, b string) (found string, same bool) {
-	if a == b || kind != Missing {
+	if a == b || kind != Missing && kind != Commands {
 		return a, a == b
 	}
-	stamp, names, _ := plain.Cut(a, separator)
-	other, more, _ := plain.Cut(b, separator)
-	all := append(plain.Split(names, separator[0]), plain.Split(more, separator[0])...)
+	stamp, a, _ := plain.Cut(a, between)
+	other, b, _ := plain.Cut(b, between)
+	all := append(plain.Split(a, between[0]), plain.Split(b, between[0])...)
 	slices.Sort(all)
-	return MissingIn(stamp, slices.Compact(all)), stamp == other
+	if stamp != other && kind == Commands { // each counts by itself
+		return NamesIn("", slices.Compact(all)), true
+	}
+	return NamesIn(stamp, slices.Compact(all)), stamp == other
 }
 
 func compare(a, b string) int {
@@ -144,8 +147,12 @@ func (x Look) holds(getenv func(string) (string, bool)) bool {
 		return EntryStamp(x.Path) == x.Found
 	case Identity:
 		return IdentityOf(x.Path) == x.Found
-	case Command:
-		return CommandAt(x.Path) == x.Found
+	case Commands:
+		stamp, names, _ := plain.Cut(x.Found, between)
+		if stamp != "" && FileStamp(x.Path) == stamp {
+			return true
+		}
+		return !anyNamed(x.Path, names, func(path string) bool { return !IsCommand(path) })
 	case Program:
 		return FileStamp(Self) == x.Found
 	case Bytes:
@@ -154,16 +161,25 @@ func (x Look) holds(getenv func(string) (string, bool)) bool {
 		value, set := getenv(x.Path)
 		return Sum(value, set) == x.Found
 	case Missing:
-		stamp, names, _ := plain.Cut(x.Found, separator)
+		stamp, names, _ := plain.Cut(x.Found, between)
 		if FileStamp(x.Path) == stamp {
 			return true
 		}
-		for _, name := range plain.Split(names, separator[0]) { // other names may come and go
-			if EntryStamp(x.Path+"/"+name) != "" {
-				return false
+		return !anyNamed(x.Path, names, func(path string) bool { return EntryStamp(path) != "" }) // other names may come and go
+	}
+	return false
+}
+
+// anyNamed tells whether something is so of one of the names in a folder.
+func anyNamed(folder, names string, is func(path string) bool) bool {
+	begin := 0
+	for i := 0; i <= len(names); i++ {
+		if i == len(names) || names[i] == between[0] {
+			if is(folder + "/" + names[begin:i]) {
+				return true
 			}
+			begin = i + 1
 		}
-		return true
 	}
 	return false
 }
@@ -180,10 +196,10 @@ func (on On) Settled(clock Clock) bool {
 }
 
 func (x Look) settled(began int64, clock Clock) bool {
-	if x.Kind != File && x.Kind != Entry && x.Kind != Missing {
+	if x.Kind != File && x.Kind != Entry && x.Kind != Missing && x.Kind != Commands {
 		return true
 	}
-	stamp, _, _ := plain.Cut(x.Found, separator)
+	stamp, _, _ := plain.Cut(x.Found, between)
 	if stamp == "" {
 		return true // whatever appears has a stamp
 	}
@@ -217,8 +233,8 @@ func (on On) Watch() []Watched {
 		paths, there := []string{x.Path}, x.Found != ""
 		switch x.Kind {
 		case Missing:
-			stamp, names, _ := plain.Cut(x.Found, separator)
-			if list := plain.Split(names, separator[0]); len(list) <= fewNames {
+			stamp, names, _ := plain.Cut(x.Found, between)
+			if list := plain.Split(names, between[0]); len(list) <= fewNames {
 				there, paths = false, nil
 				for _, name := range list {
 					paths = append(paths, x.Path+"/"+name)
@@ -226,8 +242,7 @@ func (on On) Watch() []Watched {
 			} else {
 				there = stamp != "" // the folder is newer when a name came
 			}
-		case Command: // which does not come or go without its folder
-			paths, there = []string{x.Path[:plain.LastIndexByte(x.Path, '/')]}, true
+		case Commands: // which do not come or go without their folder
 		case Variable, Program, Identity:
 			continue
 		}
@@ -245,19 +260,14 @@ func (on On) Watch() []Watched {
 // with others is none to watch.
 const fewNames = 8
 
-// separator stands between the words of what a look found, and of the cached form; no path,
-// variable or number has it.
-const separator = "\x00"
+// between stands between the words of what a look found; no name has it.
+const between = "/"
 
 // Words are the looks as they are cached.
 func (on On) Words() []string {
 	out := []string{strconv.Itoa(len(on.looks))}
 	for _, x := range on.looks {
-		found := x.Found
-		if x.Kind == Missing { // its own separator would be one of the form
-			found = plain.ReplaceAll(found, separator, "/")
-		}
-		out = append(out, string(rune(x.Kind))+x.Path, found)
+		out = append(out, string(rune(x.Kind))+x.Path, x.Found)
 	}
 	return out
 }
@@ -276,11 +286,7 @@ func Read(words []string) (on On, rest []string, ok bool) {
 		if words[0] == "" {
 			return on, nil, false
 		}
-		x := Look{Kind(words[0][0]), words[0][1:], words[1]}
-		if x.Kind == Missing {
-			x.Found = plain.ReplaceAll(x.Found, "/", separator)
-		}
-		on.looks[i], words = x, words[2:]
+		on.looks[i], words = Look{Kind(words[0][0]), words[0][1:], words[1]}, words[2:]
 	}
 	return on, words[:len(words):len(words)], true
 }
@@ -318,7 +324,10 @@ func unknown(err error) string {
 	if err == syscall.ENOENT || err == syscall.ENOTDIR {
 		return ""
 	}
-	return "?" + err.Error()
+	if errno, ok := err.(syscall.Errno); ok {
+		return "?" + strconv.Itoa(int(errno))
+	}
+	return "?"
 }
 
 func stamp(st *syscall.Stat_t) string {
@@ -345,22 +354,16 @@ func IdentityOf(path string) string {
 	return strconv.FormatUint(uint64(st.Dev), base) + "." + strconv.FormatUint(st.Ino, base)
 }
 
-// CommandAt is "program" where a path leads to a file that can be started, "file" where it leads
-// to something else, and "" where nothing is there.
-func CommandAt(path string) string {
+// IsCommand tells whether a path leads to a file that can be started.
+func IsCommand(path string) bool {
 	var st syscall.Stat_t
-	if err := syscall.Stat(path, &st); err != nil {
-		return unknown(err)
-	}
-	if st.Mode&syscall.S_IFMT != syscall.S_IFDIR && st.Mode&0o111 != 0 {
-		return "program"
-	}
-	return "file"
+	return syscall.Stat(path, &st) == nil && st.Mode&syscall.S_IFMT != syscall.S_IFDIR && st.Mode&0o111 != 0
 }
 
-// MissingIn is what a Missing look found: names that are not in a folder with a stamp.
-func MissingIn(stamp string, names []string) string {
-	return stamp + separator + plain.Join(names, separator)
+// NamesIn is what a look for names in a folder with a stamp found: those that are missing, or are
+// commands.
+func NamesIn(stamp string, names []string) string {
+	return stamp + between + plain.Join(names, between)
 }
 
 // Sum stands for the value of a variable, which may be an address with a password in it.

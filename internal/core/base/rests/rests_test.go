@@ -74,6 +74,9 @@ func TestEachLookEndsWithItsChange(t *testing.T) {
 		"a program can be started no more": {func(r *reading.Reader, at func(string) string) { r.Command(at("program")) }, func(at func(string) string) error { return os.Chmod(at("program"), 0o644) }, true},
 		"a program has other bytes":        {func(r *reading.Reader, at func(string) string) { r.Command(at("program")) }, write("program", "x"), false},
 		"a program comes":                  {func(r *reading.Reader, at func(string) string) { r.Command(at("fishcount")) }, func(at func(string) string) error { return os.WriteFile(at("fishcount"), nil, 0o755) }, true},
+		"of many programs, one is gone":    {func(r *reading.Reader, at func(string) string) { r.CommandOf(at("program")) }, func(at func(string) string) error { return os.Remove(at("program")) }, true},
+		"of many programs, another comes":  {func(r *reading.Reader, at func(string) string) { r.CommandOf(at("program")) }, func(at func(string) string) error { return os.WriteFile(at("fishcount"), nil, 0o755) }, false},
+		"of many programs, one comes":      {func(r *reading.Reader, at func(string) string) { r.CommandOf(at("fishcount")) }, func(at func(string) string) error { return os.WriteFile(at("fishcount"), nil, 0o755) }, true},
 		"all in a tree, one changes":       {func(r *reading.Reader, at func(string) string) { r.Tree(at("."), func(string) bool { return false }) }, write("parent/x", "y"), true},
 		"all in a tree, but what is left": {func(r *reading.Reader, at func(string) string) {
 			r.Tree(at("."), func(f string) bool { return f == "parent" })

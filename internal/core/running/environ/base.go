@@ -13,6 +13,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/reading"
+	"app.example/trammel/internal/core/base/rests"
 )
 
 // keptNames are the host's variables that stay in clean isolation: who and where
@@ -99,9 +100,9 @@ func hostDirs(r *reading.Reader, path string) []string {
 	return out
 }
 
-func findIn(r *reading.Reader, dirs []string, command string) string {
+func findIn(is func(path string) bool, dirs []string, command string) string {
 	for _, dir := range dirs {
-		if full := filepath.Join(dir, command); r.Command(full) {
+		if full := filepath.Join(dir, command); is(full) {
 			return full
 		}
 	}
@@ -109,7 +110,9 @@ func findIn(r *reading.Reader, dirs []string, command string) string {
 }
 
 // FindHost looks for a host command. path is the host's PATH, searched last.
-func FindHost(command, path string) string { return findIn(nil, hostDirs(nil, path), command) }
+func FindHost(command, path string) string {
+	return findIn(rests.IsCommand, hostDirs(nil, path), command)
+}
 
 // HostCommands lists every command of the host, sorted.
 func HostCommands(path string) []string {
@@ -144,12 +147,12 @@ func LinksOf(r *reading.Reader, root string, named []string, path, self string) 
 	l := HostLinks{Shown: map[string]string{}}
 	dirs := hostDirs(r, path)
 	for _, command := range BaseCommands {
-		if full := findIn(r, dirs, command); full != "" {
+		if full := findIn(r.CommandOf, dirs, command); full != "" {
 			l.Shown[command] = full
 		}
 	}
 	for _, command := range named {
-		if full := findIn(r, dirs, command); full != "" {
+		if full := findIn(r.Command, dirs, command); full != "" {
 			l.Shown[command] = full
 		} else {
 			l.Missing = append(l.Missing, command)

@@ -188,12 +188,12 @@ func (c *Compiled) start() cached.Plan {
 const mostCached = 64
 
 func (c *Compiled) keep(what string, on rests.On, words []string) {
-	if !on.Settled(reading.ClockOf(c.Places.Plans(), c.Folders.Home)) || c.given.Holds() && c.given.KeepCopies() != nil || !on.Holds(c.host.LookupEnv) {
-		return
-	}
 	k := key(what, c.Dir, c.Bay, c.host.Getenv)
 	raw, file := cached.Bytes(k, on, words), k.In(c.Places.Plans())
 	if old, err := disk.Read(file, disk.MostState); raw == nil || err == nil && bytes.Equal(old, raw) {
+		return
+	}
+	if !on.Settled(reading.ClockOf(c.Places.Plans(), c.Folders.Home)) || c.given.Holds() && c.given.KeepCopies() != nil || !on.Holds(c.host.LookupEnv) {
 		return
 	}
 	if disk.WriteCache(file, raw) == nil {
