@@ -303,7 +303,10 @@ func (w *follower) quote(s string) string {
 // newer than the stamp, or came, or when the declaration is gone.
 func (w *follower) watch(paths []rests.Watched) {
 	var there, missing []string
-	for _, x := range paths {
+	for i, x := range paths {
+		if i > 0 && x.Path == paths[0].Path {
+			continue
+		}
 		if x.There {
 			there = append(there, w.quote(x.Path))
 		} else {

@@ -57,9 +57,7 @@ func (s *State) localFolder(r *reading.Reader) error {
 		if e.Type()&fs.ModeSymlink != 0 && (e.Name() == "frame" || e.Name() == "bin" || unnamed(e.Name())) {
 			continue
 		}
-		if r.Identity(full); !e.IsDir() {
-			r.Entry(full)
-		}
+		r.Identity(full) // its kind and owner do not change without another one
 		info, err := e.Info()
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -186,7 +184,8 @@ func (s *State) foreign(r *reading.Reader) error {
 		return nil
 	}
 	if id := localID(r, s.Dir()); id != "" {
-		if _, err := r.Lstat(s.madeFile(id)); err == nil {
+		r.Identity(s.madeFile(id))
+		if _, err := os.Lstat(s.madeFile(id)); err == nil {
 			return nil
 		}
 	}

@@ -258,7 +258,7 @@ func (on On) Watch() []Watched {
 
 // fewNames is up to how many missing names of a folder are watched one by one: a folder that is busy
 // with others is none to watch.
-const fewNames = 8
+const fewNames = 2
 
 // between stands between the words of what a look found; no name has it.
 const between = "/"

@@ -93,11 +93,12 @@ func (p *Plan) Compile(g approval.Given) (*Compiled, error) {
 	}
 	s := p.State
 	r := reading.New(s.Host)
-	if _, err := r.Stat(p.Folders.Frame); err != nil {
+	// Neither changes under its name; verify looks into them.
+	if r.Identity(p.Folders.Frame); !isThere(p.Folders.Frame) {
 		return nil, checkout.NotFitted("the frame of " + s.Declaration.Project)
 	}
 	if p.Environment.Isolation == declare.Clean {
-		r.Folder(p.Folders.HostLinks)
+		r.Identity(p.Folders.HostLinks)
 	}
 	if !p.Recorded {
 		r.Never("ports have no numbers yet")
@@ -136,6 +137,11 @@ func (p *Plan) Compile(g approval.Given) (*Compiled, error) {
 		}
 	}
 	return c, nil
+}
+
+func isThere(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }
 
 // key says where a plan of a bay is cached.
