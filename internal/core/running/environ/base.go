@@ -2,13 +2,11 @@ package environ
 
 import (
 	"context"
-	"encoding/json"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
@@ -43,10 +41,6 @@ var keptInside = []string{
 // view shows where the root has nothing in its place.
 var certificateNames = []string{"SSL_CERT_FILE", "NODE_EXTRA_CA_CERTS", "REQUESTS_CA_BUNDLE", "CURL_CA_BUNDLE", "GIT_SSL_CAINFO"}
 
-func keptSealed(name, value string) bool {
-	return slices.Contains(keptInside, name) || slices.Contains(certificateNames, name) && showable(value)
-}
-
 // showable tells whether a file of the host can be shown at its own path.
 func showable(file string) bool {
 	info, err := os.Stat(file)
@@ -56,12 +50,6 @@ func showable(file string) bool {
 
 // hiddenFolders are those of the host in whose place a view shows its own.
 var hiddenFolders = []string{"/usr/", "/etc/", "/opt/", "/proc/", "/dev/"}
-
-// Kept tells whether a variable of the host stays in clean isolation.
-func Kept(name string) bool {
-	return slices.Contains(keptNames, name) ||
-		slices.ContainsFunc(keptPrefixes, func(p string) bool { return strings.HasPrefix(name, p) })
-}
 
 // BaseCommands are the host's commands that stay visible in clean isolation
 // without being named in host: what POSIX calls utilities and people take for
@@ -204,29 +192,8 @@ func (l HostLinks) Make() error {
 	return os.Rename(inner, l.Dir)
 }
 
-// right tells whether the folder has just these links. One that was found right is told by
-// its stamp the next time: nothing in it can change without its change time.
+// right tells whether the folder has just these links.
 func (l HostLinks) right() bool {
-	stamp, file := disk.StampOf(l.Dir), l.Dir+".stamp"
-	if raw, err := disk.Read(file, 256); err == nil && stamp != (disk.Stamp{}) {
-		var was disk.Stamp
-		if json.Unmarshal(raw, &was) == nil && was == stamp {
-			return true
-		}
-	}
-	if !l.same() {
-		return false
-	}
-	// A change within the clock's grain of the stamp would not show in it.
-	if time.Since(time.Unix(0, stamp.Change)) > time.Second {
-		if raw, err := json.Marshal(stamp); err == nil {
-			_ = disk.WriteCache(file, raw)
-		}
-	}
-	return true
-}
-
-func (l HostLinks) same() bool {
 	entries, err := os.ReadDir(l.Dir)
 	if err != nil || len(entries) != len(l.Shown) {
 		return false

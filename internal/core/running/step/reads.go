@@ -17,6 +17,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/reading"
+	"app.example/trammel/internal/core/base/rests"
 	"app.example/trammel/internal/core/stored/tree"
 )
 
@@ -274,12 +275,7 @@ func readSums(r *reading.Reader, file string) []summed {
 	return out
 }
 
-const (
-	sumsEnd = "end of sums\n"
-	// settled is how long ago a file must have changed for its stamp to tell: the clocks of
-	// file systems tick so seldom that two writes can have one time.
-	settled = time.Second
-)
+const sumsEnd = "end of sums\n"
 
 // keep writes the record of sums down, when there is something new in it.
 func (f *files) keep() error {
@@ -287,9 +283,11 @@ func (f *files) keep() error {
 		return nil
 	}
 	var all []summed
+	clock := reading.ClockOf(filepath.Dir(f.record), filepath.Join(f.dir, ".trammel", "home"))
 	for _, x := range f.taken {
-		young := max(x.stamp.Change, x.stamp.Mod) > f.since.Add(-settled).UnixNano()
-		if !young && !strings.ContainsAny(x.name+x.sum, "\n\t") {
+		path := filepath.Join(f.dir, x.name)
+		told := rests.Of([]rests.Look{{Kind: rests.Entry, Path: path, Found: rests.EntryStamp(path)}}, f.since.UnixNano())
+		if told.Settled(clock) && disk.LinkStampOf(path) == x.stamp && !strings.ContainsAny(x.name+x.sum, "\n\t") {
 			all = append(all, x)
 		}
 	}
