@@ -265,6 +265,10 @@ func (h *hut) restsOnAll(strace, what string, words []string) {
 	}
 }
 
+// opens are the calls whose result is a new descriptor: they count where they end, since another
+// thread may have closed the same number after they began.
+var opens = regexp.MustCompile(`^\d+ +(open|openat|openat2|creat|dup|dup2|dup3|fcntl)\(`)
+
 // wholeCalls are the lines of a trace, those put together that another process's came between.
 func wholeCalls(trace string) (out []string) {
 	begun := map[string]int{} // by process: where in out its call stands
@@ -274,7 +278,12 @@ func wholeCalls(trace string) (out []string) {
 		if head, rest, resumed := strings.Cut(line, " resumed>"); resumed {
 			_, call, _ := strings.Cut(head, "<... ")
 			if at, ok := begun[pid]; ok && strings.Contains(out[at], " "+call+"(") { // and none of a thread that execve(2) ended
-				out[at] += rest
+				whole := out[at] + rest
+				if opens.MatchString(whole) {
+					out[at], at = "", len(out)
+					out = append(out, "")
+				}
+				out[at] = whole
 				delete(begun, pid)
 			}
 			continue

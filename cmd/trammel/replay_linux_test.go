@@ -245,7 +245,7 @@ func words(text string) []string {
 	var out []string
 	for _, w := range strings.Split(text, ", ") {
 		if inner, ok := strings.CutPrefix(w, `"`); ok {
-			inner = strings.TrimSuffix(inner, `"`)
+			inner = strings.TrimSuffix(strings.TrimSpace(inner), `"`) // a blank is left where a call was resumed
 			raw, err := hex.DecodeString(strings.ReplaceAll(inner, `\x`, ""))
 			if err != nil {
 				panic(fmt.Sprintf("%.80s was cut: %v", w, err))

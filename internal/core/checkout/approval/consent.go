@@ -346,6 +346,12 @@ func typed(c Change, now *checkout.State, tools []string) bool {
 			item, locked := now.Lock.Items[tool]
 			return !locked && !strings.Contains(tool, "/") || locked && "root "+item.Source == c.Name
 		})
+	case does.Does == Runs && strings.HasPrefix(c.Name, settingsOf):
+		// Where packages come from is asked again, or no more, for a tool that comes from there or is gone.
+		return slices.ContainsFunc(tools, func(tool string) bool {
+			item, locked := now.Lock.Items[tool]
+			return !locked && c.New == nil || locked && settingsOf+item.Source == c.Name
+		})
 	}
 	for _, tool := range tools {
 		if does.Does == Fetches && c.Name == "toolchain "+tool {

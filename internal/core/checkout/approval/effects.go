@@ -607,13 +607,16 @@ func (c *collector) items(l *lock.Lock, whose string) {
 	}
 	for _, name := range lock.Sorted(l.Sources) {
 		if l.Sources[name].Kind == "npm" && l.Sources[name].Address != "declaration" {
-			c.add(Runs, "settings of "+name+whose, "npm config get registry: this machine's npm, in the top folder, where no variable and no file names an address", file, nil)
+			c.add(Runs, settingsOf+name+whose, "npm config get registry: this machine's npm, in the top folder, where no variable and no file names an address", file, nil)
 		}
 	}
 	for _, name := range lock.Sorted(l.Libraries) {
 		c.library(name, whose, file, l.Libraries[name])
 	}
 }
+
+// settingsOf begins the name of asking this machine's npm where packages come from.
+const settingsOf = "settings of "
 
 // item adds what one toolchain brings.
 func (c *collector) item(name, whose, file string, item lock.Item) {
