@@ -30,8 +30,8 @@ func (b *workshop) growth() ([]row, error) {
 		}
 	}
 	rows := []row{
-		compare("fit with nothing to do, 10 tools", "Go hello", 2.5, 30, b.run(b.program, "--dir", b.path("ten"), "fit"), b.run(b.hello)),
-		compare("fit with nothing to do, 1,000 tools", "Go hello", 10, 10, b.run(b.program, "--dir", b.path("thousand"), "fit"), b.run(b.hello)),
+		compare("fit with nothing to do, 10 tools", "Go hello", 4.5, 30, b.run(b.program, "--dir", b.path("ten"), "fit"), b.run(b.hello)),
+		compare("fit with nothing to do, 1,000 tools", "Go hello", 12, 10, b.run(b.program, "--dir", b.path("thousand"), "fit"), b.run(b.hello)),
 	}
 	for i, n := range sizes[1:] {
 		small, large := b.inside(sizes[i]), b.inside(n)

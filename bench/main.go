@@ -251,8 +251,8 @@ func (b *workshop) parts(words []string) ([]func() ([]row, error), error) {
 		compare("trammel --version", "a Go program that prints a line", 1.6, 60, b.run(b.program, "--version"), hello),
 		compare("trammel run -- true", "Go hello + true", 1.6, 60, b.run(b.program, "run", "--", "true"), both(hello, b.run("true"))),
 		compare("trammel run -- true (alone)", "true", 0, 60, b.run(b.program, "run", "--", "true"), b.run("true")),
-		compare("trammel fit, the demo, nothing to do", "Go hello", 2.5, 40, b.run(b.program, "fit"), hello),
-		compare("trammel show, the demo", "Go hello", 2.5, 40, b.run(b.program, "show"), hello),
+		compare("trammel fit, the demo, nothing to do", "Go hello", 4.5, 40, b.run(b.program, "fit"), hello),
+		compare("trammel show, the demo", "Go hello", 4.5, 40, b.run(b.program, "show"), hello),
 	}
 	// Only the data that is wanted is made: some of it takes minutes.
 	parts := []func() ([]row, error){func() ([]row, error) { return starts, nil }}

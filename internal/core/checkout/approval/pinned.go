@@ -18,6 +18,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/base/rests"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -281,7 +282,7 @@ func (p *pin) word(w string, depth int) (out string, changed bool) {
 
 // text is a shell's text with copies in it.
 func (p *pin) text(script string, depth int) (out string, changed bool) {
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(script), "")
+	file, err := shell.Parse(script, syntax.LangBash)
 	if err != nil {
 		return script, false
 	}

@@ -9,6 +9,7 @@ import (
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/syntax"
 
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -158,7 +159,7 @@ func (t *text) read(script string, depth int) {
 		t.refuse("it has more than a mebibyte")
 		return
 	}
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(script), "")
+	file, err := shell.Parse(script, syntax.LangBash)
 	if err != nil {
 		for w := range strings.FieldsFuncSeq(script, func(r rune) bool { return strings.ContainsRune(" \t\r\n;|&()<>\"'`=,:$\\{}!", r) }) {
 			if readers[w] || targets[w] {
@@ -203,9 +204,10 @@ func (t *text) read(script string, depth int) {
 		case *syntax.CallExpr:
 			var words []string
 			into := 0 // of what they come to, how many are only written
+			last := len(n.Args) - written(plainWords(n))
 			for i, arg := range n.Args {
 				fields := t.flat(arg)
-				if i > 0 && i >= len(n.Args)-written(plainWords(n)) {
+				if i > 0 && i >= last {
 					into += len(fields)
 				}
 				words = append(words, fields...)

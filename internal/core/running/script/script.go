@@ -23,6 +23,7 @@ import (
 	"mvdan.cc/sh/v3/syntax"
 
 	"app.example/trammel/internal/core/base/cached"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/running/environ"
@@ -220,7 +221,7 @@ func plainName(name string) bool {
 // parse reads a script that declare has found to be POSIX. It is read in the
 // larger language because the interpreter knows export and readonly only so.
 func parse(source string) (*syntax.File, error) {
-	return syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(source), "")
+	return shell.Parse(source, syntax.LangBash)
 }
 
 // Call is a script with what it is run with.

@@ -10,6 +10,7 @@ import (
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/syntax"
 
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/stored/unpack"
 )
 
@@ -21,7 +22,7 @@ func parseAlternatives(source string) []alternative {
 	if !strings.Contains(source, "update-alternatives") {
 		return nil
 	}
-	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(source), "")
+	file, err := shell.Parse(source, syntax.LangBash)
 	if err != nil {
 		return nil
 	}

@@ -21,6 +21,7 @@ import (
 	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/base/release"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/version"
 )
 
@@ -563,7 +564,7 @@ func (r *reader) variables(t *page.Table, service string) []Variable {
 func (r *reader) run(t *page.Table, key, service string, required bool) Run {
 	var run Run
 	v := t.Get(key)
-	shell := t.Get("shell")
+	own := t.Get("shell")
 	if v == nil {
 		if required {
 			r.Fault(t.Span, `Write, for example: run = "go test ./..."`, "[%s] has nothing to run", t.Name)
@@ -577,11 +578,11 @@ func (r *reader) run(t *page.Table, key, service string, required bool) Run {
 			r.Fault(v.Span, "", "%s is empty", key)
 		}
 		r.uses = append(r.uses, use{value: v, service: service})
-		if shell != nil {
+		if own != nil {
 			run.Shell = r.Texts(t, "shell")
 			break
 		}
-		file, err := syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Parse(strings.NewReader(v.Text), "")
+		file, err := shell.Parse(v.Text, syntax.LangPOSIX)
 		if err == nil {
 			r.traps(v, file)
 		}

@@ -19,18 +19,18 @@ type Piece struct {
 // and at which byte it starts.
 func Parse(s string) ([]Piece, error) {
 	var out []Piece
-	literal := ""
+	var literal []byte
 	start := 0
 	flush := func(end int) {
-		if literal != "" {
-			out = append(out, Piece{Text: literal, At: start, Len: end - start})
+		if len(literal) > 0 {
+			out = append(out, Piece{Text: string(literal), At: start, Len: end - start})
 		}
-		literal = ""
+		literal = literal[:0]
 	}
 	for i := 0; i < len(s); {
 		switch {
 		case strings.HasPrefix(s[i:], "@@{"):
-			literal += "@{"
+			literal = append(literal, "@{"...)
 			i += 3
 		case strings.HasPrefix(s[i:], "@{"):
 			end := strings.IndexByte(s[i:], '}')
@@ -48,7 +48,7 @@ func Parse(s string) ([]Piece, error) {
 		case s[i] == 0x02 || s[i] == 0x03: // between which a plan has the names of secrets
 			return nil, &Error{At: i, Len: 1, What: "it holds a control character (U+0002 or U+0003), which no value may"}
 		default:
-			literal += s[i : i+1]
+			literal = append(literal, s[i])
 			i++
 		}
 	}

@@ -1,0 +1,43 @@
+// Package shell reads the texts of shells, also those that somebody wrote to break the reader.
+package shell
+
+import (
+	"errors"
+	"io"
+	"runtime"
+	"strings"
+
+	"mvdan.cc/sh/v3/syntax"
+)
+
+// ErrDeep is a text whose parts lie so deep in one another that no person wrote it.
+var ErrDeep = errors.New("its parts lie too deep in one another")
+
+// mostFrames is how many calls deep the parser may be when it wants more of a text: it takes
+// some three for each `$(` or `if`, and some kibibytes of stack, of which Go has a bound that
+// ends the process.
+const mostFrames = 12_000
+
+// onePiece is how many bytes of a text are given to the parser at a time: what they can add to its
+// depth is bounded too.
+const onePiece = 1024
+
+// Parse reads a text. Its errors are those of [syntax.Parser.Parse], or [ErrDeep].
+func Parse(text string, lang syntax.LangVariant) (*syntax.File, error) {
+	var from io.Reader = strings.NewReader(text)
+	if len(text) > onePiece {
+		from = &shallow{from}
+	}
+	return syntax.NewParser(syntax.Variant(lang)).Parse(from, "")
+}
+
+// shallow is a text that ends with [ErrDeep] for a reader that is in too deep.
+type shallow struct{ text io.Reader }
+
+func (s *shallow) Read(p []byte) (int, error) {
+	var frame [1]uintptr
+	if runtime.Callers(mostFrames, frame[:]) > 0 {
+		return 0, ErrDeep
+	}
+	return s.text.Read(p[:min(len(p), onePiece)])
+}
