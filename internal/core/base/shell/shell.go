@@ -3,10 +3,12 @@ package shell
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"runtime"
 	"strings"
 
+	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/syntax"
 )
 
@@ -40,4 +42,20 @@ func (s *shallow) Read(p []byte) (int, error) {
 		return 0, ErrDeep
 	}
 	return s.text.Read(p[:min(len(p), onePiece)])
+}
+
+// Fields are what words come to without running anything and without looking at files: what needs
+// either is an error. The library ends the process on some of what bash alone knows; that is an
+// error too.
+func Fields(c expand.Config, words ...*syntax.Word) (fields []string, err error) {
+	c.CmdSubst, c.ReadDir2 = nil, nil
+	c.ProcSubst = func(*syntax.ProcSubst) (string, error) {
+		return "", errors.New("a process stands in it")
+	}
+	defer func() {
+		if broke := recover(); broke != nil {
+			fields, err = nil, fmt.Errorf("it cannot be expanded: %v", broke)
+		}
+	}()
+	return expand.Fields(&c, words...)
 }

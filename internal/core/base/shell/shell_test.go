@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/syntax"
 )
 
@@ -34,5 +35,24 @@ func TestParseEndsOnADeepText(t *testing.T) {
 	}
 	if _, err := Parse(strings.Repeat("{ ", 200)+"a"+strings.Repeat("; }", 200), syntax.LangPOSIX); err != nil {
 		t.Errorf("200 braces: %v", err)
+	}
+}
+
+// Fields ends with a word on whatever the parser takes for one.
+func TestFieldsEndsOnEveryWord(t *testing.T) {
+	t.Parallel()
+	file, err := Parse("a <(b) >(c) \"$(d)\" `e` ${f:=g} ${!h} ${h@Q} ${h@P} $((i++)) $((i/0)) ${j[1]} ${j[@]} ${k:1:-9} ${#l} ${m/n/o} @(p|q) {r,s} ~t $'u' $\"v\" ${w^^} ${!x*} ${y:?z} $((j[1]=2)) *", syntax.LangBash)
+	if err != nil {
+		t.Fatal(err)
+	}
+	done := 0
+	for _, word := range file.Stmts[0].Cmd.(*syntax.CallExpr).Args {
+		fields, err := Fields(expand.Config{Env: expand.ListEnviron("h=a b")}, word)
+		if err == nil {
+			done += len(fields)
+		}
+	}
+	if done < 8 {
+		t.Errorf("%d words were expanded", done)
 	}
 }

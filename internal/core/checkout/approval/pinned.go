@@ -291,7 +291,7 @@ func (p *pin) text(script string, depth int) (out string, changed bool) {
 		text     string
 	}
 	var edits []edit
-	config := &expand.Config{Env: expand.FuncEnviron(func(name string) string { return p.vars[name] })}
+	config := expand.Config{Env: expand.FuncEnviron(func(name string) string { return p.vars[name] })}
 	syntax.Walk(file, func(n syntax.Node) bool {
 		if r, ok := n.(*syntax.Redirect); ok && r.Hdoc != nil {
 			q := *p
@@ -306,7 +306,7 @@ func (p *pin) text(script string, depth int) (out string, changed bool) {
 		if !ok || word == nil {
 			return true
 		}
-		fields, err := expand.Fields(config, word)
+		fields, err := shell.Fields(config, word)
 		if err != nil {
 			return true
 		}

@@ -359,8 +359,8 @@ func (t *text) flat(word *syntax.Word) []string {
 		t.refuse("a word with braces stands for thousands")
 		return nil
 	}
-	config := &expand.Config{Env: expand.FuncEnviron(func(name string) string { return t.vars[name] })}
-	if found, err := expand.Fields(config, word); err == nil {
+	config := expand.Config{Env: expand.FuncEnviron(func(name string) string { return t.vars[name] })}
+	if found, err := shell.Fields(config, word); err == nil {
 		fields = found
 	}
 	for _, l := range literals(word) {

@@ -204,7 +204,7 @@ func plain(source string, env expand.Environ, args []string) ([]string, bool) {
 	if !simple {
 		return nil, false
 	}
-	words, err := expand.Fields(&expand.Config{Env: env}, call.Args...)
+	words, err := shell.Fields(expand.Config{Env: env}, call.Args...)
 	if len(words) > 1 && words[0] == "exec" && !strings.HasPrefix(words[1], "-") {
 		words = words[1:] // which is all that there is to do
 	}

@@ -192,7 +192,7 @@ func (r *reading) words(list []*syntax.Word) ([]string, bool) {
 	if computed || names > mostNames {
 		return nil, false
 	}
-	words, err := expand.Fields(&expand.Config{Env: known(r.known), NoUnset: true}, list...)
+	words, err := shell.Fields(expand.Config{Env: known(r.known), NoUnset: true}, list...)
 	return words, err == nil
 }
 
