@@ -42,7 +42,7 @@ func written(words []string) int {
 // say: in the folder that they are started in.
 var runners = table(`
 	make gmake bmake: GNUmakefile makefile Makefile BSDmakefile
-	npm npx yarn yarnpkg pnpm pnpx corepack bun bunx: package.json .npmrc .yarnrc .yarnrc.yml .pnpmfile.cjs pnpm-workspace.yaml bunfig.toml
+	npm npx yarn yarnpkg pnpm pnpx bun bunx: package.json .npmrc .yarnrc .yarnrc.yml .pnpmfile.cjs pnpm-workspace.yaml bunfig.toml
 	node nodejs tsx ts-node: package.json
 	deno: deno.json deno.jsonc package.json
 	gulp: gulpfile.js gulpfile.mjs gulpfile.cjs gulpfile.ts
@@ -62,14 +62,16 @@ var runners = table(`
 	rake: Rakefile rakefile Rakefile.rb rakefile.rb
 	bundle bundler: Gemfile gems.rb .bundle/config
 	rspec: .rspec
-	gradle: build.gradle build.gradle.kts settings.gradle settings.gradle.kts gradle.properties
-	mvn: pom.xml .mvn/extensions.xml .mvn/maven.config .mvn/jvm.config
+	gradle gradlew: build.gradle build.gradle.kts settings.gradle settings.gradle.kts gradle.properties
+	gradlew: gradle/wrapper/gradle-wrapper.jar gradle/wrapper/gradle-wrapper.properties
+	mvn mvnw: pom.xml .mvn/extensions.xml .mvn/maven.config .mvn/jvm.config
+	mvnw: .mvn/wrapper/maven-wrapper.jar .mvn/wrapper/maven-wrapper.properties
 	ant: build.xml
 	sbt: build.sbt project/plugins.sbt project/build.properties
 	lein: project.clj
 	mix: mix.exs
 	rebar3: rebar.config
-	cargo: build.rs .cargo/config.toml .cargo/config
+	cargo: Cargo.toml build.rs .cargo/config.toml .cargo/config
 	composer: composer.json
 	tox: tox.ini
 	nox: noxfile.py
@@ -77,7 +79,8 @@ var runners = table(`
 	fab: fabfile.py
 	doit: dodo.py
 	pytest py.test: conftest.py pytest.ini pyproject.toml
-	poetry uv pdm hatch: pyproject.toml
+	poetry pdm: pyproject.toml
+	pip pip3: setup.py setup.cfg pyproject.toml
 	R Rscript: .Rprofile .Renviron
 	julia: Project.toml
 	ghci runghc: .ghci
@@ -85,8 +88,6 @@ var runners = table(`
 	lldb: .lldbinit
 	vim vi ex: .exrc .vimrc
 	latexmk: latexmkrc .latexmkrc
-	ansible ansible-playbook: ansible.cfg
-	supervisord supervisorctl: supervisord.conf
 	nextflow: nextflow.config main.nf
 	snakemake: Snakefile workflow/Snakefile
 	quarto: _quarto.yml
@@ -97,8 +98,8 @@ var runners = table(`
 // targets are commands whose words without a slash are names of what they shall do: `make test` does
 // not mean a folder test. A file of such a name is bound all the same.
 var targets = set(`go cargo git make gmake bmake just task ninja rake gradle mvn ant sbt lein mix rebar3 scons waf npm npx yarn pnpm bun deno
-	gulp grunt tox nox inv invoke fab doit poetry uv pdm hatch pip pip3 bundle composer dotnet docker podman kubectl helm terraform
-	systemctl service apt apt-get brew trammel hugo cmake ctest meson swift rustup dune opam stack cabal ansible`)
+	gulp grunt tox nox inv invoke fab doit poetry pdm pip pip3 bundle composer dotnet kubectl
+	systemctl service apt apt-get trammel hugo cmake ctest meson swift dune cabal`)
 
 // wrappers are commands that start another one, whose name comes behind.
 var wrappers = set("env exec command builtin nohup nice time timeout setsid stdbuf sudo doas xvfb-run flock ionice chrt")

@@ -492,7 +492,7 @@ func (b *binder) bindAll(all words) (why string) {
 				}
 				for _, end := range endings[f] {
 					budget--
-					if err := b.bindFile(path.Join(folder, base) + end); err != nil {
+					if err := b.bindFile(path.Clean(path.Join(folder, base) + end)); err != nil {
 						return err.Error()
 					}
 				}

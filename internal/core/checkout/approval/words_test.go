@@ -154,7 +154,7 @@ func TestAScriptIsBoundHoweverItIsCalled(t *testing.T) {
 		{script("nextflow run s/main.nf"), "s/main.nf"},
 		{script("nginx -c s/nginx.conf"), "s/nginx.conf"},
 		{script("nginx -c $PWD/s/nginx.conf"), "s/nginx.conf"},
-		{script("supervisord -c s/sup.conf"), "s/sup.conf"},
+		{script("haproxy -f s/sup.conf"), "s/sup.conf"},
 		{script("redis-server s/redis.conf"), "s/redis.conf"},
 		{script("tmux -f s/tmux.conf"), "s/tmux.conf"},
 		{script("bats s/x.bats"), "s/x.bats"},
@@ -217,7 +217,8 @@ func TestWhatIsMissingIsRemembered(t *testing.T) {
 	for text, comes := range map[string]string{
 		"sh s/hook.sh": "s/hook.sh", "if [ -f hook.sh ]; then sh hook.sh; fi": "hook.sh", "for f in checks/*.sh; do sh $f; done": "checks/two.sh", "sh **/x.sh": "deep/er/x.sh",
 		"make": "GNUmakefile", "run-parts hooks": "hooks/new", "run-parts later": "later/one", "node server": "server.js", "python3 -m tool": "tool.py", "cd s && sh x.sh": "s/x.sh",
-		"sh s/{a,b}.sh": "s/b.sh", "npm test": ".npmrc",
+		"sh s/{a,b}.sh": "s/b.sh", "npm test": ".npmrc", "cargo run": "Cargo.toml", "pip install .": "setup.py", "sh gradlew build": "build.gradle.kts", "node .": "index.js",
+		"diff <(sh s/x.sh) data": "s/x.sh", "arr=(s/x.sh); sh \"${arr[@]}\"": "s/x.sh", "echo $((`sh s/x.sh`))": "s/x.sh", "cat <<E | sh\n. s/x.sh\nE": "s/x.sh",
 	} {
 		dir := folder(t, "s/a.sh", "checks/one.sh", "deep/er/a.sh", "hooks/pre", "package.json")
 		b := binderOf(dir)
