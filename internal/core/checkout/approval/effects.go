@@ -142,7 +142,7 @@ func (l List) ID() ID {
 // there count even where they are stale, since they are all there is to fetch by.
 func Effects(s *checkout.State) List {
 	r := reading.New(s.Host)
-	c := &collector{s: s, d: s.Declaration, w: s.Written, bound: newBinder(s, r)}
+	c := &collector{s: s, d: s.Declaration, w: s.Written, bound: newBinder(s, r), alone: newBinder(s, nil)}
 	defer c.bound.close()
 	c.steps()
 	c.services()
@@ -196,6 +196,7 @@ type collector struct {
 	s     *checkout.State
 	d, w  *declare.Declaration
 	bound *binder
+	alone *binder // what a single thing is bound with when it starts: it notes nothing
 	list  []Effect
 	tools map[string]declare.Toolchain // as they are declared; made by asked
 }
@@ -223,7 +224,7 @@ func (c *collector) run(name string, written, filled declare.Run, from string) {
 
 // unasked checks that what runs without being asked by name can be started from approved copies.
 func (c *collector) unasked(name string, filled declare.Run) {
-	b := newBinder(c.s, nil)
+	b := *c.alone // which looks for itself
 	defer b.close()
 	if _, _, err := b.pinned(filled); err != nil {
 		c.bound.refused = append(c.bound.refused, refusal{name, err.Error()})
