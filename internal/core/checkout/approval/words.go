@@ -196,7 +196,8 @@ func (t *text) read(script string, depth int) {
 			if n.Hdoc != nil {
 				taken[n.Hdoc] = true
 				if !exempt[n] {
-					for _, w := range t.flat(n.Hdoc) {
+					// Braces and blanks are plain in it, as between double quotes.
+					for _, w := range t.flat(&syntax.Word{Parts: []syntax.WordPart{&syntax.DblQuoted{Parts: n.Hdoc.Parts}}}) {
 						t.read(w, depth+1)
 					}
 				}
@@ -377,6 +378,16 @@ func (t *text) size(word *syntax.Word) (bytes int, few bool) {
 	groups, commas := 0, 0
 	syntax.Walk(word, func(n syntax.Node) bool {
 		switch n := n.(type) {
+		case *syntax.DblQuoted: // no braces stand for words in it
+			for _, p := range n.Parts {
+				if l, ok := p.(*syntax.Lit); ok {
+					bytes += len(l.Value)
+					continue
+				}
+				size, _ := t.size(&syntax.Word{Parts: []syntax.WordPart{p}})
+				bytes += size
+			}
+			return false
 		case *syntax.Lit:
 			bytes += len(n.Value)
 			groups += strings.Count(n.Value, "{")
