@@ -20,7 +20,7 @@ func TestLiveToolsWhoseScriptsDecideAreOfUse(t *testing.T) {
 		"composer":   `composer --version`,
 		"graphviz":   `printf 'digraph { heron -> weir }' | dot -Tpng -o d.png && test -s d.png`,
 		"python":     `rm -rf .venv && python3 -m venv .venv && python3 -m venv .venv && .venv/bin/python -c 'import ssl'`,
-		"ninja":      `printf 'rule t\n command = touch $out\nbuild made: t\n' > build.ninja && ninja -f build.ninja && test -e made`,
+		"ninja":      `cd "$(mktemp -d)" && printf 'rule t\n command = touch $out\nbuild made: t\n' > build.ninja && ninja -f build.ninja && test -e made`,
 		"pkg-config": `pkg-config --version`,
 	}
 	if os.Getenv("TRAMMEL_SWEEP") == "1" {
