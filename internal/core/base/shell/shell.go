@@ -13,7 +13,7 @@ import (
 )
 
 // ErrDeep is a text whose parts lie so deep in one another that no person wrote it.
-var ErrDeep = errors.New("its parts lie too deep in one another")
+var ErrDeep = errors.New("it is nested too deeply")
 
 // mostFrames is how many calls deep the parser may be when it wants more of a text: it takes
 // some three for each `$(` or `if`, and some kibibytes of stack, of which Go has a bound that
@@ -50,7 +50,7 @@ func (s *shallow) Read(p []byte) (int, error) {
 func Fields(c expand.Config, words ...*syntax.Word) (fields []string, err error) {
 	c.CmdSubst, c.ReadDir2 = nil, nil
 	c.ProcSubst = func(*syntax.ProcSubst) (string, error) {
-		return "", errors.New("a process stands in it")
+		return "", errors.New("it contains a process substitution")
 	}
 	defer func() {
 		if broke := recover(); broke != nil {

@@ -412,7 +412,7 @@ func (b *binder) digest(name string) (string, error) {
 		return "", nil
 	}
 	if b.size += info.Size(); info.Size() > mostBound || b.size > mostWhole {
-		return "", fmt.Errorf("%s is larger than what can be held to its bytes", name)
+		return "", fmt.Errorf("approval can check files of 256 MiB each and 1 GiB together, and %s goes beyond that", name)
 	}
 	h := blake3.New(32, nil)
 	if _, err := io.Copy(h, f); err != nil {

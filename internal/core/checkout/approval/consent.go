@@ -157,7 +157,7 @@ func Check(s *checkout.State) (Given, error) {
 	}
 	do := "Read it and decide: trammel approve"
 	if made != "" {
-		do += fmt.Sprintf("\nIf a step makes %s, say so in that step, and its changes ask nobody: makes = [%q]", made, made)
+		do += fmt.Sprintf("\nIf a step creates %s, add this line to that step. Changes of the file then need no approval: makes = [%q]", made, made)
 	}
 	return Given{}, fault.New(fault.ErrNotApproved, "%s", what).Advise("%s", do)
 }
@@ -310,7 +310,7 @@ func (g Given) Learnt(now *checkout.State) (Given, error) {
 }
 
 // errChanged is a project that is another one than it was a moment ago.
-var errChanged error = fault.New(fault.ErrNotApproved, "the project changed while this command worked on it").Advise("Run it again; it asks what changed.")
+var errChanged error = fault.New(fault.ErrNotApproved, "the project changed while this command ran").Advise("Run the command again. It shows what changed.")
 
 // Typed keeps consent alive over what the person has just typed: other versions of tools, named
 // one by one, of sources that were approved, with what Trammel's own cards set for them. now is

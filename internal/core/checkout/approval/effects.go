@@ -96,7 +96,7 @@ func (l List) Refused() error {
 		}
 	}
 	return fault.New(fault.ErrUsage, "%s%s cannot be approved: %s", where, x.effect, x.why).
-		Advise("Put what it does into a file of its own, and run that by its name.")
+		Advise("Move its commands into a script file of the project, and run that file by its name.")
 }
 
 // loud tells whether a file cannot be held to bytes.
@@ -116,7 +116,7 @@ func (l List) Remarks() []string {
 			if below {
 				glob = top + "/**"
 			}
-			out = append(out, fmt.Sprintf("%s is run, and version control ignores it. If a step makes it, say so in that step, or you are asked each time it changes: makes = [%q]", f.name, glob))
+			out = append(out, fmt.Sprintf("%s runs by your approval, and git ignores it. If a step creates it, add this line to that step. Without it, each change needs your approval: makes = [%q]", f.name, glob))
 		}
 	}
 	return out

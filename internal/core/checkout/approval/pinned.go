@@ -171,7 +171,7 @@ func (b *binder) pinned(run declare.Run) (out declare.Run, used []boundFile, err
 	}
 	for _, name := range slices.Sorted(keysOf(p.files)) {
 		if _, ok := p.used[name]; !ok || p.inText {
-			return run, nil, fmt.Errorf("it runs without being asked, and names %s in a way that the approved copy cannot take the place of", name)
+			return run, nil, fmt.Errorf("it starts without being asked for, and it names %s in a way that the approved copy cannot replace. Name the file as one plain word", name)
 		}
 		used = append(used, p.files[name])
 	}

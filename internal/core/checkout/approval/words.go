@@ -82,7 +82,7 @@ func (b *binder) here(text string) string { return strings.ReplaceAll(text, "@{p
 // spend tells whether so many bytes more may be looked at.
 func (t *text) spend(bytes, depth int) bool {
 	if t.left -= bytes; t.left < 0 || depth > mostDepth {
-		t.refuse("it is put together of itself too often")
+		t.refuse("its variables and nested scripts expand to too much text")
 	}
 	return t.why == ""
 }
@@ -156,7 +156,7 @@ func (t *text) read(script string, depth int) {
 		return
 	}
 	if len(script) > mostText {
-		t.refuse("it has more than a mebibyte")
+		t.refuse("it is longer than 1 MiB")
 		return
 	}
 	file, err := shell.Parse(script, syntax.LangBash)
@@ -231,7 +231,7 @@ func (t *text) assign(name, value string, more bool) {
 		value = t.vars[name] + value
 	}
 	if len(value) > mostValue && strings.Contains(value, t.vars[name]) && t.vars[name] != "" {
-		t.refuse("the variable " + name + " grows in it beyond what a path can be")
+		t.refuse("the variable " + name + " grows longer in it than a path can be (4096 bytes)")
 	}
 	if len(value) > mostValue {
 		delete(t.vars, name)
@@ -357,7 +357,7 @@ func (t *text) flat(word *syntax.Word) []string {
 		return []string{plain} // nothing in it means anything else
 	}
 	if size, few := t.size(word); !few || !t.spend(size, 0) {
-		t.refuse("a word with braces stands for thousands")
+		t.refuse("a word with braces, such as {a,b}{c,d}, expands to more than 2000 words")
 		return nil
 	}
 	config := expand.Config{Env: expand.FuncEnviron(func(name string) string { return t.vars[name] })}
@@ -460,7 +460,7 @@ func (b *binder) run(name string, r declare.Run) {
 }
 
 // errMany ends a search that found more than may be bound.
-var errMany = errors.New("it names more files than can be held to their bytes")
+var errMany = errors.New("its names and patterns match more files than approval can check")
 
 // bindAll binds what words name, from the folder of the checkout and from any folder that another
 // of the words names; why says why that cannot be done.

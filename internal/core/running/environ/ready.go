@@ -36,7 +36,7 @@ func (p *Plan) ready(g approval.Given, e Environment) (_ *Ready, err error) {
 }
 
 // errOther is consent that is not to the State at hand.
-var errOther error = fault.New(fault.ErrNotApproved, "this is consent to something else").Advise("Read it and decide: trammel approve")
+var errOther error = fault.New(fault.ErrNotApproved, "this approval is for a different list").Advise("Read it and decide: trammel approve")
 
 // pinned are secrets whose commands start from copies of the files that were consented to: nobody
 // asks for them by name, and they are run at every turn.
