@@ -318,7 +318,7 @@ func TestOnlyWhatAStepMakesIsNotHeldToItsBytes(t *testing.T) {
 		}
 	}
 	l := List{files: b.found, dir: dir}
-	if remarks := strings.Join(l.Remarks(), "\n"); strings.Count(remarks, "\n") != 1 || !strings.Contains(remarks, `s/ignored.sh is run, and version control ignores it`) || !strings.Contains(remarks, `makes = ["s/**"]`) {
+	if remarks := strings.Join(l.Remarks(), "\n"); strings.Count(remarks, "\n") != 1 || !strings.Contains(remarks, `s/ignored.sh runs by your approval, and git ignores it`) || !strings.Contains(remarks, `makes = ["s/**"]`) {
 		t.Errorf("remarks:\n%s", remarks)
 	}
 	for name, want := range map[string]bool{"s/ignored.sh": true, ".gitignore": false} {
