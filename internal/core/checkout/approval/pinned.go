@@ -291,6 +291,7 @@ func (p *pin) text(script string, depth int) (out string, changed bool) {
 		text     string
 	}
 	var edits []edit
+	compared := map[*syntax.Word]bool{}
 	config := expand.Config{Env: expand.FuncEnviron(func(name string) string { return p.vars[name] })}
 	syntax.Walk(file, func(n syntax.Node) bool {
 		if r, ok := n.(*syntax.Redirect); ok && r.Hdoc != nil {
@@ -302,8 +303,11 @@ func (p *pin) text(script string, depth int) (out string, changed bool) {
 			p.inText = p.inText || len(q.used) > 0
 			return false
 		}
+		for _, w := range patternsOf(n) {
+			compared[w] = true
+		}
 		word, ok := n.(*syntax.Word)
-		if !ok || word == nil {
+		if !ok || word == nil || compared[word] {
 			return true
 		}
 		fields, err := shell.Fields(config, word)

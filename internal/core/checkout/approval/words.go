@@ -176,6 +176,9 @@ func (t *text) read(script string, depth int) {
 		if t.why != "" {
 			return false
 		}
+		for _, w := range patternsOf(n) {
+			taken[w] = true
+		}
 		switch n := n.(type) {
 		case *syntax.Assign:
 			if n.Name != nil && n.Value != nil {
@@ -224,6 +227,26 @@ func (t *text) read(script string, depth int) {
 		}
 		return true
 	})
+}
+
+// patternsOf are the words of a part of a text that are compared with other text, and name no file.
+func patternsOf(n syntax.Node) []*syntax.Word {
+	switch n := n.(type) {
+	case *syntax.CaseItem:
+		return n.Patterns
+	case *syntax.BinaryTest:
+		if y, ok := n.Y.(*syntax.Word); ok && slices.Contains([]syntax.BinTestOperator{syntax.TsMatch, syntax.TsMatchShort, syntax.TsNoMatch, syntax.TsReMatch}, n.Op) {
+			return []*syntax.Word{y}
+		}
+	case *syntax.ParamExp:
+		switch {
+		case n.Repl != nil && n.Repl.Orig != nil:
+			return []*syntax.Word{n.Repl.Orig}
+		case n.Exp != nil && n.Exp.Word != nil && slices.Contains([]syntax.ParExpOperator{syntax.RemSmallPrefix, syntax.RemLargePrefix, syntax.RemSmallSuffix, syntax.RemLargeSuffix}, n.Exp.Op):
+			return []*syntax.Word{n.Exp.Word}
+		}
+	}
+	return nil
 }
 
 func (t *text) assign(name, value string, more bool) {
