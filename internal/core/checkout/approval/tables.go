@@ -101,6 +101,24 @@ var targets = set(`go cargo git make gmake bmake just task ninja rake gradle mvn
 	gulp grunt tox nox inv invoke fab doit poetry pdm pip pip3 bundle composer dotnet kubectl
 	systemctl service apt apt-get trammel hugo cmake ctest meson swift dune cabal`)
 
+// sqlClients are commands whose texts are SQL: a star in them names no file.
+var sqlClients = set("psql mysql mysqld mariadb mariadbd sqlite3")
+
+// isSQL tells whether a text for a command is SQL, with nothing in it that a client hands to a shell.
+func isSQL(command, text string) bool {
+	base := path.Base(command)
+	if !sqlClients[base] || !strings.ContainsAny(text, " \n") || base == "psql" && strings.Contains(text, "`") {
+		return false
+	}
+	for word := range strings.FieldsSeq(text) {
+		if strings.HasPrefix(word, ".s") { // .shell and .system, which may be shortened
+			return false
+		}
+	}
+	text = strings.ToLower(text)
+	return !slices.ContainsFunc([]string{`\!`, "|", "program", "system"}, func(sign string) bool { return strings.Contains(text, sign) })
+}
+
 // wrappers are commands that start another one, whose name comes behind.
 var wrappers = set("env exec command builtin nohup nice time timeout setsid stdbuf sudo doas xvfb-run flock ionice chrt")
 

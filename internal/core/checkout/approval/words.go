@@ -23,6 +23,14 @@ type text struct {
 	words words
 	left  int    // bytes that may still be looked at
 	why   string // why the text cannot be read through, or ""
+	isSQL bool   // the text that is read now goes to a client of a database
+}
+
+func (t *text) add(word string, m meaning) {
+	if t.isSQL && strings.Trim(word, "*.") == "" {
+		return // all columns, or all tables
+	}
+	t.words.add(word, m)
 }
 
 // meaning is what a word may name.
@@ -102,24 +110,24 @@ func (t *text) word(w string, depth int, m meaning) {
 	if w == "" || !t.spend(len(w), depth) {
 		return
 	}
-	t.words.add(w, m)
+	t.add(w, m)
 	isText := strings.ContainsAny(w, " \t\n;&|")
 	if isText {
 		m = min(m, aFile) // what it says of folders, it says as a text
 	}
 	if strings.ContainsAny(w, separators) {
 		for piece := range strings.FieldsFuncSeq(w, func(r rune) bool { return strings.ContainsRune(separators, r) }) {
-			t.words.add(piece, m)
+			t.add(piece, m)
 		}
 		// What is behind the first sign may have others in its name.
 		for _, sign := range []string{"=", ":", "@", ","} {
 			if _, rest, ok := strings.Cut(w, sign); ok {
-				t.words.add(rest, m)
+				t.add(rest, m)
 			}
 		}
 	}
 	if len(w) > 2 && w[0] == '-' && w[1] != '-' { // an option with its argument behind it
-		t.words.add(w[2:], m)
+		t.add(w[2:], m)
 	}
 	if isText && m > aPlace {
 		t.read(w, depth+1)
@@ -137,7 +145,10 @@ func (t *text) call(words []string, depth int, exempt bool, into int) {
 	if targeted(words) {
 		bare = aFile
 	}
+	before := t.isSQL
+	defer func() { t.isSQL = before }()
 	for i, w := range words[1:] {
+		t.isSQL = before || isSQL(words[0], w)
 		switch {
 		case exempt, i+1 >= len(words)-into:
 			t.word(w, depth, aPlace)
@@ -163,15 +174,16 @@ func (t *text) read(script string, depth int) {
 	if err != nil {
 		for w := range strings.FieldsFuncSeq(script, func(r rune) bool { return strings.ContainsRune(" \t\r\n;|&()<>\"'`=,:$\\{}!", r) }) {
 			if readers[w] || targets[w] {
-				t.words.add(w, aFile)
+				t.add(w, aFile)
 			} else {
-				t.words.add(w, aFolder)
+				t.add(w, aFolder)
 			}
 		}
 		return
 	}
 	exempt := exempted(file)
 	taken := map[*syntax.Word]bool{}
+	readBy := map[*syntax.Redirect]string{} // the command that reads what is redirected
 	syntax.Walk(file, func(n syntax.Node) bool {
 		if t.why != "" {
 			return false
@@ -188,6 +200,12 @@ func (t *text) read(script string, depth int) {
 					t.word(value, depth, aFile) // it is a part of a word, or one itself
 				}
 			}
+		case *syntax.Stmt:
+			if c, ok := n.Cmd.(*syntax.CallExpr); ok && len(c.Args) > 0 {
+				for _, r := range n.Redirs {
+					readBy[r] = c.Args[0].Lit()
+				}
+			}
 		case *syntax.Redirect:
 			switch n.Op { // what is only written to is not run
 			case syntax.RdrOut, syntax.AppOut, syntax.RdrAll, syntax.AppAll, syntax.RdrClob:
@@ -199,10 +217,13 @@ func (t *text) read(script string, depth int) {
 			if n.Hdoc != nil {
 				taken[n.Hdoc] = true
 				if !exempt[n] {
+					before := t.isSQL
+					t.isSQL = t.isSQL || readBy[n] != "" && isSQL(readBy[n], script[n.Hdoc.Pos().Offset():n.Hdoc.End().Offset()])
 					// Braces and blanks are plain in it, as between double quotes.
 					for _, w := range t.flat(&syntax.Word{Parts: []syntax.WordPart{&syntax.DblQuoted{Parts: n.Hdoc.Parts}}}) {
 						t.read(w, depth+1)
 					}
+					t.isSQL = before
 				}
 			}
 		case *syntax.CallExpr:

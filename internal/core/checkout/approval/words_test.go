@@ -15,6 +15,7 @@ import (
 	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/lacks"
+	"github.com/pelletier/go-toml/v2"
 )
 
 var copies = regexp.MustCompile(`/copies/[0-9a-f]{64}/`)
@@ -201,6 +202,13 @@ func TestAScriptIsBoundHoweverItIsCalled(t *testing.T) {
 		{declare.Run{Argv: []string{"cat", "data.csv"}}, ""},
 		{script("go test ./..."), ""},
 		{script("case $1 in *.sh|s/a.sh|*) echo x ;; esac"), ""},
+		{script("psql -c 'select * from passings'"), ""},
+		{script("sqlite3 x.db 'SELECT * FROM passings; .read s/a.sh'"), "s/a.sh"},
+		{script(`psql -c '\\! for f in *; do sh $f; done'`), "Makefile args c data.csv load.py package.json play.yml server.mjs tool.py"},
+		{script("psql -f *"), "Makefile args c data.csv load.py package.json play.yml server.mjs tool.py"},
+		{script("sqlite3 x.db '.sh cat * '"), "Makefile args c data.csv load.py package.json play.yml server.mjs tool.py"},
+		{script("sh -c 'cat * ; for f in *; do . $f; done' psql"), "Makefile args c data.csv load.py package.json play.yml server.mjs tool.py"},
+		{script("mariadb <<E\ngrant all on \\`x\\`.* to 'y'@'*';\nE"), ""},
 		{script("case $1 in *) sh s/a.sh ;; esac"), "s/a.sh"},
 		{script("case $1 in $(sh s/a.sh)) echo ;; esac"), "s/a.sh"},
 		{script("echo ${f%.*} ${f##*} ${f/*/x}; [[ $f == * ]]"), ""},
@@ -418,5 +426,52 @@ func TestWhatRunsUnaskedStartsFromCopies(t *testing.T) {
 	}
 	if _, _, err := binderOf(dir).pinned(declare.Run{Script: "import tool", Shell: []string{"python3", "-c"}}); err == nil {
 		t.Error("a text of another language names a file, and is said to start from a copy")
+	}
+}
+
+// The scripts of Trammel's own cards name no file of a project.
+func TestCardsNameNoFileOfTheProject(t *testing.T) {
+	files, err := filepath.Glob("../../written/card/builtin/*.toml")
+	if err != nil || len(files) < 20 {
+		t.Fatalf("%d cards: %v", len(files), err)
+	}
+	scripts := 0
+	for _, file := range files {
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var all any
+		if err := toml.Unmarshal(raw, &all); err != nil {
+			t.Fatal(err)
+		}
+		var walk func(v any)
+		walk = func(v any) {
+			switch v := v.(type) {
+			case map[string]any:
+				for key, x := range v {
+					if !slices.Contains([]string{"match", "begins", "ends", "about", "executable"}, key) { // no shell reads those
+						walk(x)
+					}
+				}
+			case []any:
+				for _, x := range v {
+					walk(x)
+				}
+			case string:
+				if !strings.ContainsAny(v, " \n") {
+					return
+				}
+				scripts++
+				dir := folder(t, "README.md", "ledger.dump.gz", ".env", "hosts", "x/y")
+				if got := bound(t, binderOf(dir), script(v)); len(got) > 0 {
+					t.Errorf("%s binds %q:\n%s", filepath.Base(file), got, v)
+				}
+			}
+		}
+		walk(all)
+	}
+	if scripts < 50 {
+		t.Errorf("%d scripts were looked at", scripts)
 	}
 }
