@@ -58,7 +58,7 @@ type boundFile struct {
 	digest string // of its bytes, or of what is told of it instead; "" of what a step makes and is not there
 	made   string // the step that makes it, or "": only by that its bytes may change
 	text   string // for people
-	loud   bool   // it cannot be held to bytes
+	loud   bool   // it has no digest: a link that leads out of the checkout, a file that cannot be read, a pipe
 	plain  bool   // it can, and has a copy
 }
 

@@ -66,7 +66,7 @@ type Effect struct {
 	// Made is the digest of the bytes of a file that a step makes. Only a step may change it.
 	Made string `json:"made,omitempty"`
 
-	Loud bool `json:"loud,omitempty"` // it cannot be held to bytes
+	Loud bool `json:"loud,omitempty"` // it has no digest: a link that leads out of the checkout, a file that cannot be read, a pipe
 }
 
 // key tells effects apart.
