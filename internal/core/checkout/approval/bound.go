@@ -23,7 +23,6 @@ import (
 	"app.example/trammel/internal/core/base/rests"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/written/declare"
-	"app.example/trammel/internal/core/written/lock"
 )
 
 // binder finds the files of a checkout that the words of what is run name, and takes their
@@ -235,8 +234,8 @@ func (b *binder) pattern(name string) error {
 	}
 	walked := 0
 	err := doublestar.GlobWalk(counted{b.r.DirFS(b.dir), &walked}, name, func(match string, d fs.DirEntry) error {
-		if own(match) || match == lock.FileName || match == lock.OverlayName {
-			return nil // what a lock says stands on the list itself
+		if own(match) {
+			return nil
 		}
 		if b.kind(match) == isFolder {
 			return nil // its files are matched by themselves

@@ -281,7 +281,7 @@ func (g Given) Carry(now *checkout.State) error {
 	for _, x := range now.Written.Addons {
 		own[pictureName(x.Name)] = true
 	}
-	if slices.ContainsFunc(changes, func(c Change) bool { return !own[c.Name] && !c.made() }) {
+	if slices.ContainsFunc(changes, func(c Change) bool { return !own[c.Name] && !c.made() && !c.lockItself() }) {
 		return nil
 	}
 	return record(now, list, g.by)
@@ -299,7 +299,7 @@ func (g Given) Learnt(now *checkout.State) (Given, error) {
 	}
 	base := g.base.WithTrees(now.Lock, own)
 	list := Effects(base)
-	if slices.ContainsFunc(Changes(g.list.Effects, list.Effects), func(c Change) bool { return !c.learnt() || !knows(now, c) }) {
+	if slices.ContainsFunc(Changes(g.list.Effects, list.Effects), func(c Change) bool { return !c.lockItself() && (!c.learnt() || !knows(now, c)) }) {
 		return Given{}, errChanged
 	}
 	g.state, g.base, g.list = now, base, list
@@ -340,6 +340,8 @@ func typed(c Change, now *checkout.State, tools []string) bool {
 	switch {
 	case c.Loud:
 		return false
+	case c.lockItself():
+		return true
 	case does.Does == Fetches && strings.HasPrefix(c.Name, "root "):
 		// More or fewer packages of an archive that is known, for a tool that comes from there or is gone.
 		return c.Old != nil && c.New != nil && slices.ContainsFunc(tools, func(tool string) bool {
@@ -387,6 +389,12 @@ type Change struct {
 // made tells whether all that changed are the bytes of a file that a step makes.
 func (c Change) made() bool {
 	return c.New != nil && c.New.Made != "" && !c.Loud && (c.Old == nil || c.Old.Digest == c.New.Digest)
+}
+
+// lockItself tells whether a lock is named by what runs, and has other bytes: where Trammel itself
+// has just written it.
+func (c Change) lockItself() bool {
+	return c.Old != nil && c.New != nil && !c.Loud && (c.Name == "file "+lock.FileName || c.Name == "file "+lock.OverlayName)
 }
 
 // learnt tells whether all that changed is that the lock states trees that it did not state before.
