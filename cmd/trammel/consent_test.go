@@ -570,3 +570,19 @@ func TestDataAsksNobody(t *testing.T) {
 	h.change("data/**", "../**")
 	h.fails(2, []string{"is not a pattern for files of the project"}, "lock")
 }
+
+// A lock that a pattern of a step names is written by fit without asking, and by nobody else.
+func TestALockThatAPatternNames(t *testing.T) {
+	t.Parallel()
+	h := stranger(t, catalogOf("keeper")+"\n[step.all]\nrun = \"for f in *.lock; do sh -n $f || true; done\"\n", tool{"keeper", "echo 1.0", ""})
+	h.ok("lock")
+	h.ok("approve", "--yes")
+	if list := h.ok("approve", "--json"); !strings.Contains(list, "file trammel.lock") {
+		t.Fatalf("the lock is not on the list:\n%s", list)
+	}
+	h.ok("fit") // states the tree
+	h.ok("run", "--", "true")
+	h.ok("fit")
+	h.write("trammel.lock", h.read("trammel.lock")+"# $(keeper)\n")
+	h.asksFor("file trammel.lock", []string{"fit"}, []string{"run", "--", "true"})
+}
