@@ -35,7 +35,32 @@ func (h *hut) named(method, name, path string, header map[string]string, body st
 	for k, v := range header {
 		r.Header.Set(k, v)
 	}
-	return http.DefaultClient.Do(r)
+	return asIs.Do(r)
+}
+
+// asIs follows no redirect.
+var asIs = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+
+// invited has a browser come by an invitation, and gives the cookie that it keeps.
+func (h *hut) invited(name, address string) string {
+	h.t.Helper()
+	_, key, ok := strings.Cut(strings.TrimSpace(address), "/?")
+	if !ok {
+		h.t.Fatalf("no invitation: %q", address)
+	}
+	resp, err := h.named("GET", name, "/?"+key, nil, "")
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	resp.Body.Close()
+	if resp.StatusCode != http.StatusSeeOther || resp.Header.Get("Location") != "/" || len(resp.Cookies()) != 1 {
+		h.t.Fatalf("%d %v", resp.StatusCode, resp.Header)
+	}
+	c := resp.Cookies()[0]
+	if !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || c.Domain != "" || c.MaxAge < 3600 {
+		h.t.Errorf("%+v", c)
+	}
+	return c.Name + "=" + c.Value
 }
 
 func (h *hut) seen(name, path string) (int, string) {
@@ -241,10 +266,10 @@ func TestThePageShowsAndDoes(t *testing.T) {
 	h := webHut(t, "\n[step.sweep]\nrun = \"true\"\nreads = [\"day.csv\"]\n")
 	h.write("day.csv", "silverfin")
 	code, text := h.seen("heronweir.localhost", "/")
-	token := regexp.MustCompile(`name="trammel-token" content="([0-9a-f]{48})"`).FindStringSubmatch(text)
-	if code != 200 || token == nil || strings.Contains(text, "http://") && strings.Contains(text, "<link") {
+	if code != 200 || strings.Contains(text, "http://") && strings.Contains(text, "<link") {
 		t.Fatalf("%d %s", code, text)
 	}
+	pass := h.invited("heronweir.localhost", h.ok("open", "--print"))
 	var state struct {
 		Environment string
 		Due         []struct{ Name string }
@@ -272,10 +297,14 @@ func TestThePageShowsAndDoes(t *testing.T) {
 		b, _ := io.ReadAll(resp.Body)
 		return resp.StatusCode, string(b)
 	}
-	good := map[string]string{"X-Trammel-Token": token[1], "Content-Type": "application/json", "Sec-Fetch-Site": "same-origin"}
+	own := fmt.Sprintf("http://heronweir.localhost:%d", gateway.RouterPort(h.home+"/state"))
+	good := map[string]string{"Cookie": pass, "Origin": own, "Content-Type": "application/json", "Sec-Fetch-Site": "same-origin"}
 	for name, header := range map[string]map[string]string{
-		"no token": {}, "another's token": {"X-Trammel-Token": strings.Repeat("0", 48)},
-		"from elsewhere": {"X-Trammel-Token": token[1], "Origin": "http://bad.example"}, "cross-site": {"X-Trammel-Token": token[1], "Sec-Fetch-Site": "cross-site"},
+		"nothing": {}, "no cookie": {"Origin": own}, "another's cookie": {"Cookie": pass + "x", "Origin": own},
+		"no origin": {"Cookie": pass}, "a null origin": {"Cookie": pass, "Origin": "null"},
+		"from elsewhere": {"Cookie": pass, "Origin": "http://bad.example"}, "from a service": {"Cookie": pass, "Origin": strings.Replace(own, "//", "//lane.", 1)},
+		"another port": {"Cookie": pass, "Origin": own + "1"}, "cross-site": {"Cookie": pass, "Origin": own, "Sec-Fetch-Site": "cross-site"},
+		"same-site": {"Cookie": pass, "Origin": own, "Sec-Fetch-Site": "same-site"},
 	} {
 		if code, _ := act(header, `{"what":"stop","name":"lane"}`); code != http.StatusForbidden {
 			t.Errorf("%s: %d", name, code)
@@ -336,7 +365,7 @@ func TestThePageShowsAndDoes(t *testing.T) {
 			t.Errorf("another user of the machine got %s of %s, %v", out, name, err)
 		}
 	}
-	for _, header := range []map[string]string{{}, {"X-Trammel-Token": strings.Repeat("0", 48)}} { // data goes to the page alone, too
+	for _, header := range []map[string]string{{}, {"Origin": own}, {"Cookie": pass}} { // data goes to the page alone, too
 		resp, err := h.named("POST", "heronweir.localhost", "/save", header, `{"what":"save","name":"lane"}`)
 		if err != nil {
 			t.Fatal(err)

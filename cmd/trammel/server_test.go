@@ -3,6 +3,7 @@ package main
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/sha1"
 	"encoding/base64"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -47,6 +49,8 @@ func server(habit string) {
 		_ = c.Run()
 		_ = os.WriteFile(os.Getenv("WEIR_MOST"), []byte(itoa(int(c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss))), 0o600)
 		os.Exit(c.ProcessState.ExitCode())
+	case "ask":
+		askFor(os.Args[1], os.Args[2], os.Args[3:])
 	case "web": // HTTP, WebSocket, a stream; sick while the file in WEIR_SICK is there
 		mux := http.NewServeMux()
 		mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
@@ -259,4 +263,45 @@ func serverFile(t *testing.T) string {
 		t.Fatal(err)
 	}
 	return to
+}
+
+// askFor asks for an address and prints the answer: its status in a number and what it holds. Lines are
+// headers, but for Body, which is sent, Unix, a socket to ask at, and Proxy.
+func askFor(method, address string, lines []string) {
+	time.AfterFunc(30*time.Second, func() { os.Exit(8) })
+	transport := &http.Transport{}
+	r, err := http.NewRequest(method, address, nil)
+	for _, line := range lines {
+		name, value, _ := strings.Cut(line, ": ")
+		switch name {
+		case "Host":
+			r.Host = value
+		case "Body":
+			r.Body = io.NopCloser(strings.NewReader(value))
+		case "Unix":
+			transport.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) {
+				return new(net.Dialer).DialContext(ctx, "unix", value)
+			}
+		case "Proxy":
+			transport.Proxy = func(*http.Request) (*url.URL, error) { return url.Parse(value) }
+		default:
+			r.Header.Set(name, value)
+		}
+	}
+	if err == nil {
+		var resp *http.Response
+		if resp, err = (&http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}).Do(r); err == nil {
+			defer resp.Body.Close()
+			ended := time.AfterFunc(3*time.Second, func() { resp.Body.Close() }) // a stream has no end
+			defer ended.Stop()
+			fmt.Printf("%d ", resp.StatusCode)
+			_, _ = io.Copy(os.Stdout, resp.Body)
+			for _, c := range resp.Cookies() {
+				fmt.Printf("cookie %s=%s", c.Name, c.Value)
+			}
+			os.Exit(0)
+		}
+	}
+	fmt.Println("0", err)
+	os.Exit(0)
 }

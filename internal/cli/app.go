@@ -191,7 +191,7 @@ func newApp() *cli.Command {
 			draftCommand(), findCommand(), setCommand(), unsetCommand(),
 			lockCommand(), newerCommand(), approveCommand(), fitCommand(), showCommand(),
 			shellCommand(), runCommand(), doCommand(),
-			startCommand(), stopCommand(), watchCommand(), logsCommand(), lendCommand(), dataCommand(), baysCommand(), clearCommand(),
+			startCommand(), stopCommand(), watchCommand(), openCommand(), logsCommand(), lendCommand(), dataCommand(), baysCommand(), clearCommand(),
 			verifyCommand(), compareCommand(), recallCommand(), exportCommand(), catalogCommand(), stockCommand(), sweepCommand(), followCommand(), sourcesCommand(), demoCommand(), versionCommand(), installCommand(), removeCommand(),
 		},
 	}

@@ -112,7 +112,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	s.Table(serviceRows(p, statuses, false))
 	if len(statuses) > 0 && gateway.RouterPort(p.Places.State) > 0 {
 		address, taken := gateway.PageAddress(p.Bay)
-		s.Say("Page: %s", address)
+		s.Say("Page: %s (to act there too: trammel open)", address)
 		if taken {
 			s.Say("Another checkout of a project %s runs and has that name; the addresses of this one end in a name of its own.", p.Declaration.Project)
 		}

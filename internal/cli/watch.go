@@ -4,8 +4,6 @@ import (
 	"context"
 	"os"
 	"os/exec"
-	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -44,7 +42,6 @@ func watchAction(ctx context.Context, c *cli.Command) error {
 	m := &live.Model{
 		Project: p.Declaration.Project, Bay: p.Bay.Name, Environment: "not locked", Page: page,
 		Declared: serviceNames(p.Declaration), Colour: !c.Bool("no-colour") && os.Getenv("NO_COLOR") == "",
-		Open: openAddress,
 	}
 	if l, err := p.Locked(); err == nil {
 		m.Environment = canon.Short(l.EnvironmentID(p.Platform))
@@ -59,6 +56,7 @@ func watchAction(ctx context.Context, c *cli.Command) error {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	m.Open = openAddress(ctx, p, page)
 	program := tea.NewProgram(m, tea.WithContext(ctx))
 	m.Do = func(args ...string) tea.Cmd {
 		return func() tea.Msg { return doHere(ctx, p, program, args) }
@@ -143,25 +141,4 @@ func doHere(ctx context.Context, p *checkout.State, program *tea.Program, args [
 		return live.Said{Text: words + ": " + firstLineOf(last), Bad: true}
 	}
 	return live.Said{Text: words + ": done"}
-}
-
-// openAddress hands an address to the browser that the desktop names.
-func openAddress(address string) tea.Cmd {
-	return func() tea.Msg {
-		name := map[string]string{"darwin": "open"}[runtime.GOOS]
-		if name == "" {
-			name = "xdg-open"
-		}
-		path, err := exec.LookPath(name)
-		if err != nil {
-			return live.Said{Text: "open " + address + " (" + name + " is not here)", Bad: true}
-		}
-		cmd := exec.Command(path, address)
-		cmd.Dir = filepath.Dir(path)
-		if err := cmd.Start(); err != nil {
-			return live.Said{Text: err.Error(), Bad: true}
-		}
-		go func() { _ = cmd.Wait() }()
-		return live.Said{Text: "opened " + address}
-	}
 }

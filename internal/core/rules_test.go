@@ -20,7 +20,7 @@ import (
 // the group's own name.
 var groups = []struct{ name, packages string }{
 	{"base", "release shell plain rests cached lazy event foreign fault host disk reading place canon mask authority changes version platform page debian python nodejs rlang solve sshsig fetch"},
-	{"kernel", "unix within process listen network sandbox launch"},
+	{"kernel", "unix peer within process listen network sandbox launch"},
 	{"written", "ref declare card lock history draft"},
 	{"stored", "tree unpack store merge system libraries frame depot"},
 	{"origins", "source locator resolve"},

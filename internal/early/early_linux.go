@@ -4,6 +4,7 @@ import (
 	"os"
 
 	"app.example/trammel/internal/core/kernel/launch"
+	"app.example/trammel/internal/core/kernel/peer"
 	"app.example/trammel/internal/core/kernel/within"
 )
 
@@ -13,6 +14,8 @@ func inside(args []string) {
 	switch args[0] {
 	case within.InitName:
 		within.Init(nil)
+	case peer.HelperName:
+		peer.Help(args)
 	case within.ViewName:
 		within.Named(args, os.Environ())
 	}

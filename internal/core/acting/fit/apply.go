@@ -41,6 +41,11 @@ func Apply(ctx context.Context, g approval.Given) (approval.Given, *environ.Plan
 			return g, nil, err
 		}
 	}
+	if s.Declaration.Named {
+		if err := s.Bay.MakeDoor(); err != nil {
+			return g, nil, err
+		}
+	}
 	if err := records(ctx, s); err != nil {
 		return g, nil, err
 	}

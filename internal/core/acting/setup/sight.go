@@ -176,7 +176,7 @@ func (s *Sight) network(x declare.Service, copy int, w *service.Spec) {
 	if !private {
 		return
 	}
-	w.Network = x.Ground()
+	w.Network, w.Reach, w.Named = x.Ground(), d.Reach, d.Named
 	for _, y := range d.Services {
 		if g := y.Ground(); g != w.Network && x.Sees(y) && !slices.Contains(w.Beside, g) {
 			w.Beside = append(w.Beside, g)

@@ -189,7 +189,7 @@ func Effects(s *checkout.State) List {
 // rank orders what does the same by how much it can do.
 func rank(name string) int {
 	kind, _, _ := strings.Cut(name, " ")
-	return slices.Index([]string{"commits", "step", "evidence", "file", "secret", "add-on", "data", "service", "probe", "routine", "save", "load", "answer", "build", "making", "install", "settings", "variable", "param", "network", "isolation", "host", "source", "registry", "include", "toolchain", "libraries", "root"}, kind)
+	return slices.Index([]string{"commits", "step", "evidence", "file", "secret", "add-on", "data", "service", "probe", "routine", "save", "load", "answer", "build", "making", "install", "settings", "variable", "param", "network", "names", "isolation", "host", "source", "registry", "include", "toolchain", "libraries", "root"}, kind)
 }
 
 type collector struct {
@@ -572,7 +572,14 @@ func (c *collector) includes() {
 func (c *collector) level() {
 	c.add(Shows, "isolation", string(c.w.Isolation), declare.FileName, nil)
 	if c.w.Network != "" {
-		c.add(Shows, "network", c.w.Network, declare.FileName, nil)
+		text := c.w.Network
+		if c.w.Reach != nil {
+			text = "private, reaching " + cmp.Or(strings.Join(c.w.Reach, ", "), "no other machine")
+		}
+		c.add(Shows, "network", text, declare.FileName, nil)
+	}
+	if c.w.Named {
+		c.add(Shows, "names", "programs in a sealed root and in a private network may ask services by name", declare.FileName, nil)
 	}
 	for _, command := range c.w.Host {
 		c.add(Shows, "host command "+command, command, declare.FileName, nil)

@@ -101,6 +101,21 @@ func (b Bay) PortsFile() string { return filepath.Join(b.Records, "ports.json") 
 // Routes is the folder in which the supervisors of all bays say what they route.
 func (b Bay) Routes() string { return filepath.Join(b.State, "routes") }
 
+// Door is the file that views show whose programs may ask for names (package peer).
+func (b Bay) Door() string { return filepath.Join(b.State, "routes", "door") }
+
+// MakeDoor makes that file where there is none. It has nothing in it: that it shows is what counts.
+func (b Bay) MakeDoor() error {
+	if err := disk.Private(b.Routes()); err != nil {
+		return err
+	}
+	f, err := disk.AppendOwn(b.Door())
+	if err != nil {
+		return err
+	}
+	return f.Close()
+}
+
 // WantedFile is where the services are noted that somebody wants to run, so that a
 // start after a crash brings them back.
 func (b Bay) WantedFile() string { return filepath.Join(b.Records, "wanted.json") }

@@ -3,13 +3,17 @@ package network_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
-	"net/http/httptest"
 	"net/url"
+	"os"
+	"os/exec"
+	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"app.example/trammel/internal/core/kernel/network"
 )
@@ -72,28 +76,146 @@ func TestTwoNetworksHaveOnePortEach(t *testing.T) {
 	}
 }
 
-func TestTheProxyIsTheWayOut(t *testing.T) {
+// elsewhere is another machine, as far as this one can tell: a network with a cable between them. It has an
+// address of its own, one that is valid on a link and one where clouds keep credentials.
+func elsewhere(t *testing.T) (name string, far, near string) {
+	t.Helper()
+	if os.Getuid() != 0 {
+		t.Skip("only root lays cables")
+	}
+	if _, err := exec.LookPath("ip"); err != nil {
+		t.Skip("iproute2 is not here")
+	}
+	name = fmt.Sprintf("weir%d", os.Getpid()%100000)
+	net3 := os.Getpid() % 250
+	far, near = fmt.Sprintf("10.213.%d.2", net3), fmt.Sprintf("10.213.%d.1", net3)
+	for _, line := range []string{
+		"netns add " + name, "link add " + name + "a type veth peer name " + name + "b netns " + name,
+		"addr add " + near + "/24 dev " + name + "a", "link set " + name + "a up",
+		"-n " + name + " addr add " + far + "/24 dev " + name + "b", "-n " + name + " addr add 169.254.169.254/32 dev " + name + "b",
+		"-n " + name + " addr add 100.100.100.200/32 dev " + name + "b", "-n " + name + " link set " + name + "b up", "-n " + name + " link set lo up",
+		"route add 169.254.169.254/32 dev " + name + "a", "route add 100.100.100.200/32 dev " + name + "a",
+	} {
+		if out, err := exec.Command("ip", strings.Fields(line)...).CombinedOutput(); err != nil {
+			_ = exec.Command("ip", "netns", "del", name).Run()
+			t.Skipf("ip %s: %s", line, out)
+		}
+	}
+	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", name).Run() })
+	return name, far, near
+}
+
+// server serves a text on port 80 of a network that ip(8) made.
+func server(t *testing.T, name string) {
+	t.Helper()
+	c := exec.Command("ip", "netns", "exec", name, os.Args[0], "-test.run", "^TestMain$")
+	c.Env = append(os.Environ(), "NETWORK_TEST_SERVER=:80")
+	out, err := c.StdoutPipe()
+	if err == nil {
+		err = c.Start()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
+	if _, err := io.ReadFull(out, make([]byte, 1)); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestMain(m *testing.M) {
+	if at := os.Getenv("NETWORK_TEST_SERVER"); at != "" {
+		l, err := net.Listen("tcp", at)
+		if err != nil {
+			os.Exit(1)
+		}
+		fmt.Print("!")
+		go func() { time.Sleep(2 * time.Minute); os.Exit(0) }()
+		_ = http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "outside") }))
+	}
+	os.Exit(m.Run())
+}
+
+// The way out leads to other machines, and neither to this one nor to where clouds keep credentials,
+// whether it is asked to fetch or to connect.
+func TestTheWayOutLeadsToOtherMachinesOnly(t *testing.T) {
+	name, far, near := elsewhere(t)
+	server(t, name)
+	host, err := net.Listen("tcp4", "0.0.0.0:0") // something of this machine, at all of its addresses
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer host.Close()
+	go http.Serve(host, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "the host's") }))
+	port := strconv.Itoa(host.Addr().(*net.TCPAddr).Port)
 	n := private(t)
-	for _, start := range []func(http.Handler) *httptest.Server{httptest.NewServer, httptest.NewTLSServer} {
-		world := start(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.WriteString(w, "outside") }))
-		defer world.Close()
-		l, err := n.Listen(3128)
+	l, err := n.Listen(3128)
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := network.NewOut()
+	proxy := &http.Server{Handler: out}
+	go proxy.Serve(l)
+	defer proxy.Close()
+	fetch := func(address string) (string, int) {
+		transport := &http.Transport{Proxy: func(*http.Request) (*url.URL, error) { return url.Parse("http://127.0.0.1:3128") }, DisableKeepAlives: true,
+			DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return n.Dial(ctx, 3128) }}
+		resp, err := (&http.Client{Transport: transport, Timeout: 20 * time.Second}).Get("http://" + address + "/")
+		if err != nil {
+			return err.Error(), 0
+		}
+		defer resp.Body.Close()
+		b, _ := io.ReadAll(resp.Body)
+		return string(b), resp.StatusCode
+	}
+	connect := func(address string) string {
+		c, err := n.Dial(t.Context(), 3128)
 		if err != nil {
 			t.Fatal(err)
 		}
-		proxy := &http.Server{Handler: network.Proxy()}
-		go proxy.Serve(l)
-		transport := world.Client().Transport.(*http.Transport).Clone()
-		transport.Proxy = func(*http.Request) (*url.URL, error) { return url.Parse("http://127.0.0.1:3128") }
-		transport.DialContext = func(ctx context.Context, _, address string) (net.Conn, error) { return n.Dial(ctx, 3128) }
-		resp, err := (&http.Client{Transport: transport}).Get(world.URL)
-		if err != nil {
-			t.Fatal(err)
+		defer c.Close()
+		_ = c.SetDeadline(time.Now().Add(20 * time.Second))
+		fmt.Fprintf(c, "CONNECT %s HTTP/1.1\r\nHost: %s\r\n\r\n", address, address)
+		head := make([]byte, 12)
+		_, _ = io.ReadFull(c, head)
+		return string(head[9:])
+	}
+	for address, reached := range map[string]bool{
+		far + ":80": true, "127.0.0.1:" + port: false, "localhost:" + port: false, "127.1.2.3:" + port: false, "0.0.0.0:" + port: false, "0.0.0.7:" + port: false,
+		near + ":" + port: false, "[::1]:" + port: false, "[::ffff:127.0.0.1]:" + port: false, "[::]:" + port: false, "[64:ff9b::7f00:1]:" + port: false,
+		"[2002:7f00:1::]:" + port: false, "169.254.169.254:80": false, "100.100.100.200:80": false, "[::ffff:169.254.169.254]:80": false, "[fe80::1]:80": false, "224.0.0.1:80": false,
+	} {
+		text, code := fetch(address)
+		if got := code == 200 && text == "outside"; got != reached || !reached && code != 403 {
+			t.Errorf("GET %s: %d %s", address, code, text)
 		}
-		if b, _ := io.ReadAll(resp.Body); string(b) != "outside" {
-			t.Errorf("%q", b)
+		if got := connect(address); (got == "200") != reached || !reached && got != "403" {
+			t.Errorf("CONNECT %s: %s", address, got)
 		}
-		resp.Body.Close()
-		proxy.Close()
+	}
+	out.Set(network.Reach{Only: true, Hosts: []string{"weir.example:443"}})
+	if _, code := fetch(far + ":80"); code != 403 {
+		t.Errorf("a host that is not named: %d", code)
+	}
+	out.Set(network.Reach{Only: true, Hosts: []string{far}})
+	if text, _ := fetch(far + ":80"); text != "outside" {
+		t.Errorf("a host that is named: %s", text)
+	}
+	out.Set(network.Reach{Only: true, Hosts: []string{far + ":443"}})
+	if _, code := fetch(far + ":80"); code != 403 {
+		t.Errorf("another port of a host that is named: %d", code)
+	}
+}
+
+func TestHostsOfADeclaration(t *testing.T) {
+	for _, good := range []string{"weir.example", "*.weir.example", "weir.example:443", "10.0.0.7", "192.0.2.7:5432", "[2001:db8::7]:80", "2001:db8::7", "WEIR.example", "_srv.weir.example"} {
+		if err := network.CheckHost(good); err != nil {
+			t.Errorf("%s: %v", good, err)
+		}
+	}
+	for _, bad := range []string{"", "*", "a b", "weir.example:0", "weir.example:x", "http://weir.example", "weir..example", "localhost", "lane.localhost:4280", "127.0.0.1", "127.0.0.1:80", "::1", "[::1]:80", "169.254.169.254", "0.0.0.0", "fe80::1", "::ffff:127.0.0.1", "a/b", "-a.example", "*.*.example"} {
+		if network.CheckHost(bad) == nil {
+			t.Errorf("%q names a host", bad)
+		}
 	}
 }

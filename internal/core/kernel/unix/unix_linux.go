@@ -182,3 +182,18 @@ func IoctlSetPointerInt(fd int, request uint, value int) error {
 	_, _, errno := syscall.Syscall(syscall.SYS_IOCTL, uintptr(fd), uintptr(request), uintptr(unsafe.Pointer(&v)))
 	return failed(errno)
 }
+
+// sysOpenat2 is openat2(2).
+const sysOpenat2 = 437
+
+// OpenBelow opens a file below a folder. No link on the way is followed, and nothing above the folder
+// is reached (RESOLVE_BENEATH, RESOLVE_NO_SYMLINKS and RESOLVE_NO_MAGICLINKS in openat2(2)).
+func OpenBelow(dir int, name string, flags int) (int, error) {
+	at, err := syscall.BytePtrFromString(name)
+	if err != nil {
+		return -1, err
+	}
+	how := struct{ flags, mode, resolve uint64 }{uint64(flags), 0, 0x8 | 0x4 | 0x2}
+	fd, _, errno := syscall.Syscall6(sysOpenat2, uintptr(dir), uintptr(unsafe.Pointer(at)), uintptr(unsafe.Pointer(&how)), unsafe.Sizeof(how), 0, 0)
+	return int(fd), failed(errno)
+}

@@ -178,6 +178,9 @@ func (p *Plan) view() (v *sandbox.View, inside string) {
 		Read:  []string{s.Places.Data, checkout.Local(s.Dir()), filepath.Join(s.Bay.Dir, "secrets"), approval.CopiesOf(s.Places, s.Dir())},
 		Write: []string{s.Dir(), s.Bay.Dir, p.cache(), checkout.Local(s.Dir()) + "/home"},
 	}
+	if s.Declaration.Named {
+		v.Read = append(v.Read, s.Bay.Door())
+	}
 	for _, own := range []string{s.Places.State, s.Places.Config, s.Places.Cache} {
 		if strings.HasPrefix(own, s.Dir()+string(filepath.Separator)) {
 			v.Hide = append(v.Hide, own)

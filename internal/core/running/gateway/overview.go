@@ -37,9 +37,7 @@ const listing = 10 * time.Second
 // overview lists the projects and bays of this user, those that run with their services. What it
 // shows of the others it asks this very program for.
 func (t *router) overview(w http.ResponseWriter, r *http.Request, running []Routes) {
-	if ours, err := sameUser(r); !ours {
-		t.log.Warn("the overview was asked for by another user", "error", err)
-		http.Error(w, "this page is another user's", http.StatusForbidden)
+	if !t.admit(w, r) {
 		return
 	}
 	if r.URL.Path != "/" {

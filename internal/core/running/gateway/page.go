@@ -3,10 +3,7 @@ package gateway
 import (
 	"cmp"
 	"context"
-	"crypto/rand"
-	"crypto/subtle"
 	_ "embed"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"html/template"
@@ -39,12 +36,12 @@ var pageText string
 // and what it does it does by the same commands that a person would type, so that
 // consent and every other rule hold.
 type Page struct {
-	bay   bay.Bay
-	told  Told
-	log   *slog.Logger
-	ctx   context.Context // the supervisor's life
-	token string
-	text  *template.Template
+	bay  bay.Bay
+	told Told
+	log  *slog.Logger
+	ctx  context.Context // the supervisor's life
+	text *template.Template
+	let  *admission
 
 	mu    sync.Mutex
 	facts facts
@@ -101,9 +98,7 @@ func NewPage(ctx context.Context, b bay.Bay, told Told, log *slog.Logger) *Page 
 			_ = os.RemoveAll(dir)
 		}
 	}
-	raw := make([]byte, 24)
-	_, _ = rand.Read(raw) // never fails (crypto/rand)
-	return &Page{bay: b, told: told, log: log, ctx: ctx, token: hex.EncodeToString(raw)}
+	return &Page{bay: b, told: told, log: log, ctx: ctx, let: newAdmission(filepath.Join(b.Records, "page-secret"))}
 }
 
 // Handle answers for the page below /page/, on the control socket that the router hands requests to.
@@ -111,6 +106,7 @@ func (p *Page) Handle(mux *http.ServeMux) {
 	mux.HandleFunc("GET /page/{$}", p.show)
 	mux.HandleFunc("GET /page/state", p.state)
 	mux.HandleFunc("GET /page/logs", p.logs)
+	mux.HandleFunc("POST /invite", p.invite)
 	mux.HandleFunc("POST /page/act", p.act)
 	mux.HandleFunc("POST /page/save", p.save)
 }
@@ -118,10 +114,16 @@ func (p *Page) Handle(mux *http.ServeMux) {
 // alone keeps a page to itself: nobody may frame it or read it from elsewhere. may is what it may
 // do beside being shown, as directives of CSP.
 func alone(w http.ResponseWriter, may string) {
+	own(w, "text/html; charset=utf-8")
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; "+may+"style-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
+}
+
+// own keeps an answer of a page from other pages: no page of another origin gets it, and no browser
+// takes it for something else than it is (fetch.spec.whatwg.org, "Cross-Origin-Resource-Policy header").
+func own(w http.ResponseWriter, kind string) {
 	h := w.Header()
-	h.Set("Content-Type", "text/html; charset=utf-8")
+	h.Set("Content-Type", kind)
 	h.Set("Cache-Control", "no-store")
-	h.Set("Content-Security-Policy", "default-src 'none'; "+may+"style-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Cross-Origin-Resource-Policy", "same-origin")
 	h.Set("Referrer-Policy", "no-referrer")
@@ -133,8 +135,12 @@ func (p *Page) show(w http.ResponseWriter, r *http.Request) {
 		p.text = template.Must(template.New("").Parse(pageText))
 	}
 	p.mu.Unlock()
+	if key := r.URL.Query().Get(invitation); key != "" {
+		p.enter(w, r, key)
+		return
+	}
 	alone(w, "connect-src 'self'; script-src 'unsafe-inline'; ")
-	_ = p.text.Execute(w, struct{ Project, Bay, Token string }{p.bay.Project, p.bay.Name, p.token})
+	_ = p.text.Execute(w, struct{ Project, Bay string }{p.bay.Project, p.bay.Name})
 }
 
 // serviceOut is a service as the page shows it.
@@ -161,7 +167,8 @@ func (p *Page) state(w http.ResponseWriter, r *http.Request) {
 		facts
 		Services []serviceOut `json:"services"`
 		Logs     []string     `json:"logs"`
-	}{facts: known, Services: []serviceOut{}, Logs: p.logNames()}
+		May      bool         `json:"may"` // this browser may act
+	}{facts: known, Services: []serviceOut{}, Logs: p.logNames(), May: p.let.may(r)}
 	seen := map[string]bool{}
 	for _, st := range list {
 		x := serviceOut{Name: st.Name, Service: st.Service, State: st.State, Reason: foreign.Text(st.Reason), Since: st.Since, Running: st.Running(), Restarts: st.Restarts, Address: cmp.Or(st.Own, st.Address), Ports: []string{}, More: []string{}, Memory: st.Memory, CPU: math.Round(st.CPU * 100)}
@@ -187,8 +194,7 @@ func (p *Page) state(w http.ResponseWriter, r *http.Request) {
 	slices.SortStableFunc(out.Services, func(a, b serviceOut) int { // as they are declared
 		return slices.Index(known.names, a.Service) - slices.Index(known.names, b.Service)
 	})
-	w.Header().Set("Content-Type", "application/json")
-	w.Header().Set("Cache-Control", "no-store")
+	own(w, "application/json")
 	_ = json.NewEncoder(w).Encode(out)
 }
 
@@ -366,8 +372,7 @@ func (p *Page) logs(w http.ResponseWriter, r *http.Request) {
 	defer cancel()
 	stop := context.AfterFunc(p.ctx, cancel)
 	defer stop()
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("Cache-Control", "no-store")
+	own(w, "text/event-stream")
 	flush, _ := w.(http.Flusher)
 	write := func(l logbook.Line) {
 		if err := sendLine(w, l); err != nil {
@@ -448,9 +453,12 @@ func (p *Page) asked(w http.ResponseWriter, r *http.Request) (ask question, ok b
 	raw, readErr := io.ReadAll(io.LimitReader(r.Body, 64<<10))
 	origin := r.Header.Get("Origin")
 	site := r.Header.Get("Sec-Fetch-Site")
-	given := []byte(r.Header.Get("X-Trammel-Token"))
-	if subtle.ConstantTimeCompare(given, []byte(p.token)) != 1 || origin != "" && origin != "http://"+r.Host && origin != "https://"+r.Host || site != "" && site != "same-origin" {
-		http.Error(w, "this is not asked for by the page itself; load it anew", http.StatusForbidden)
+	if origin != "http://"+r.Host && origin != "https://"+r.Host || site != "" && site != "same-origin" || r.Host == "" {
+		http.Error(w, "This is not asked for by the page itself. Load the page anew.", http.StatusForbidden)
+		return ask, false
+	}
+	if !p.let.may(r) {
+		http.Error(w, "This browser may look and not act. Open the page once by: trammel open", http.StatusForbidden)
 		return ask, false
 	}
 	if readErr != nil || json.Unmarshal(raw, &ask) != nil || !isName(ask.Name) || len(ask.Value) > mostValue || strings.ContainsRune(ask.Value, 0) {
@@ -561,8 +569,7 @@ func (p *Page) save(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer in.Close()
-	w.Header().Set("Content-Type", "application/gzip")
-	w.Header().Set("Cache-Control", "no-store")
+	own(w, "application/gzip")
 	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", ask.Name+"-"+time.Now().Format("2006-01-02-1504")+".gz"))
 	_, _ = io.Copy(w, in)
 }

@@ -36,6 +36,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/kernel/peer"
 	"app.example/trammel/internal/core/running/service"
 )
 
@@ -44,9 +45,8 @@ import (
 // (RFC 6761, section 6.3). One supervisor of the user holds the port, whichever came
 // first, and serves the names of all; when it goes, another takes over.
 
-// routerPorts are tried in turn; the first is what people know. Another user of the
-// machine may have it. 0 is any that is free.
-var routerPorts = []int{4280, 4281, 4282, 4283, 0}
+// Ports are tried in turn; the first is what people know. Another user of the machine may have it.
+var Ports = []int{4280, 4281, 4282, 4283}
 
 // securePorts are those for https, one for each of the others: 4243 for 4280.
 func securePort(port int) int {
@@ -199,7 +199,7 @@ func PageAddress(b bay.Bay) (address string, taken bool) {
 type Self func(ctx context.Context, args ...string) (*exec.Cmd, error)
 
 // Serve serves names whenever no other supervisor of the user does, until ctx ends.
-func Serve(ctx context.Context, b bay.Bay, self Self, log *slog.Logger) {
+func Serve(ctx context.Context, b bay.Bay, self Self, who *peer.Looker, log *slog.Logger) {
 	lock, err := disk.WaitLock(ctx, filepath.Join(b.Routes(), "router.lock"))
 	if err != nil {
 		if ctx.Err() == nil {
@@ -208,16 +208,30 @@ func Serve(ctx context.Context, b bay.Bay, self Self, log *slog.Logger) {
 		return
 	}
 	defer lock.Close()
-	for _, port := range routerPorts {
+	for _, port := range append(slices.Clone(Ports), 0) { // 0 is any that is free
 		l, err := net.Listen("tcp4", "127.0.0.1:"+strconv.Itoa(port))
 		if err != nil {
 			continue
 		}
-		handler := &router{dir: b.Routes(), log: log, self: self}
+		handler := &router{dir: b.Routes(), log: log, self: self, who: who}
 		go handler.serveSecurely(ctx, b.State, port)
 		handler.serve(ctx, l, filepath.Join(b.Routes(), "port"), nil)
 		return
 	}
+}
+
+// Inside answers for services by name where a private network lets programs ask: there is no page there
+// and no list of names.
+func Inside(b bay.Bay, log *slog.Logger) http.Handler {
+	t := &router{dir: b.Routes(), log: log}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		t.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), askerKey{}, func() peer.Peer { return peer.Peer{User: -1} })))
+	})
+}
+
+// Plainly is a server of names over HTTP/1.1: answers and upgrades are handed to the connection itself.
+func Plainly(h http.Handler) *http.Server {
+	return &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, TLSNextProto: map[string]func(*http.Server, *tls.Conn, http.Handler){}}
 }
 
 // serve serves on a listener, whose port stands in a file meanwhile.
@@ -226,10 +240,8 @@ func (t *router) serve(ctx context.Context, l net.Listener, file string, secure 
 		t.log.Warn("the port of names cannot be noted", "error", err)
 	}
 	defer os.Remove(file)
-	server := &http.Server{
-		Handler: t, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(t.log.Handler(), slog.LevelDebug), TLSConfig: secure,
-		TLSNextProto: map[string]func(*http.Server, *tls.Conn, http.Handler){}, // answers and upgrades are handed to the connection itself
-	}
+	server := Plainly(t)
+	server.ErrorLog, server.TLSConfig, server.ConnContext = slog.NewLogLogger(t.log.Handler(), slog.LevelDebug), secure, t.met
 	end := context.AfterFunc(ctx, func() { server.Close() })
 	defer end()
 	if secure != nil {
@@ -273,6 +285,7 @@ type router struct {
 	dir  string
 	log  *slog.Logger
 	self Self
+	who  *peer.Looker
 	turn atomic.Uint64
 }
 
@@ -313,6 +326,12 @@ func (t *router) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if !strings.HasSuffix(name, ".localhost") && name != "localhost" {
 		// A name that leads here from elsewhere would let a foreign page read answers.
 		http.Error(w, "names here end in .localhost", http.StatusMisdirectedRequest)
+		return
+	}
+	from := asker(r)
+	if from.Seal && !from.Door {
+		// A sealed program has the machine's network, and so reaches this port. What it may ask is decided here.
+		http.Error(w, "Programs in a sealed root do not reach services by name. Where they should, the declaration says so: names = true", http.StatusForbidden)
 		return
 	}
 	all := t.known()
@@ -410,9 +429,7 @@ func (p pool) Put(b []byte) {
 
 // page hands a request to the supervisor whose page it is for.
 func (t *router) page(w http.ResponseWriter, r *http.Request, b Routes) {
-	if ours, err := sameUser(r); !ours {
-		t.log.Warn("a page was asked for by another user", "error", err)
-		http.Error(w, "this page is another user's", http.StatusForbidden)
+	if !t.admit(w, r) {
 		return
 	}
 	proxy := &httputil.ReverseProxy{
@@ -438,6 +455,10 @@ func (t *router) unknown(w http.ResponseWriter, r *http.Request, name string, al
 	_, port, _ := net.SplitHostPort(r.Host)
 	if port != "" {
 		port = ":" + port
+	}
+	if _, ours := ownLogin(r); !ours { // names tell what somebody works at
+		say(w, http.StatusNotFound, "Nothing here is called "+name+".", "Names are listed for programs of the user's own login only.", nil)
+		return
 	}
 	links := []string{}
 	for _, b := range all {

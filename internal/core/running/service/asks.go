@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"encoding/json"
 	"maps"
 	"net"
@@ -15,6 +16,7 @@ import (
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/peer"
 )
 
 // What a supervisor is asked, beside services to start and stop, and what both sides know.
@@ -109,9 +111,10 @@ func commonService(a, b string) bool {
 	return ext != "" && a[:len(a)-len(ext)] == b[:max(0, len(b)-len(filepath.Ext(b)))]
 }
 
-// ListenControl makes the control socket. Only the same user may connect: the
-// socket's mode says so, and each connection is asked for its user.
-func ListenControl(path string) (net.Listener, error) {
+// ListenControl makes the control socket. Only the same user may connect: the socket's mode says so,
+// and each connection is asked for its user. A process that does not see this machine as a login of the
+// user does is answered, and gets nothing (see Told).
+func ListenControl(path string, who *peer.Looker) (net.Listener, error) {
 	os.Remove(path) // of a supervisor that was killed; its lock is ours now
 	short, done, err := shortPath(path)
 	if err != nil {
@@ -127,11 +130,14 @@ func ListenControl(path string) (net.Listener, error) {
 		l.Close()
 		return nil, err
 	}
-	return ownUser{l}, nil
+	return ownUser{l, who}, nil
 }
 
 // ownUser drops connections of other users.
-type ownUser struct{ *net.UnixListener }
+type ownUser struct {
+	*net.UnixListener
+	who *peer.Looker
+}
 
 func (l ownUser) Accept() (net.Conn, error) {
 	for {
@@ -139,9 +145,35 @@ func (l ownUser) Accept() (net.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		if uid, err := peerUser(c); err == nil && (uid == os.Getuid() || uid == 0) {
-			return c, nil
+		uid, pid, err := peerOf(c)
+		if err != nil || uid != os.Getuid() && uid != 0 {
+			c.Close()
+			continue
 		}
-		c.Close()
+		at, err := l.who.OfProcess(pid)
+		return &caller{c, err == nil && at.Files}, nil
 	}
+}
+
+// caller is a connection to the control socket.
+type caller struct {
+	*net.UnixConn
+	known bool // it is from a login of the user
+}
+
+type callerKey struct{}
+
+// Told has a server of the control socket answer only processes of a login of the user.
+func Told(server *http.Server) {
+	server.ConnContext = func(ctx context.Context, c net.Conn) context.Context {
+		return context.WithValue(ctx, callerKey{}, c)
+	}
+	own := server.Handler
+	server.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if c, ok := r.Context().Value(callerKey{}).(*caller); !ok || !c.known {
+			http.Error(w, "it answers only programs of your own login, and this one runs in a container, a sealed root, a step or a service. Run the command in a plain terminal.", http.StatusForbidden)
+			return
+		}
+		own.ServeHTTP(w, r)
+	})
 }

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"net"
 	"net/http"
+	"os"
 	"os/exec"
 	"strconv"
 	"strings"
@@ -22,6 +23,7 @@ import (
 	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/peer"
 )
 
 // Client talks to the supervisor of a bay.
@@ -147,13 +149,43 @@ func (c *Client) spawn() error {
 			Path: c.host.Program, Args: []string{SupervisorName, string(told)},
 			Dir: "/", Env: c.host.Environ, Stdout: log, Stderr: log, SysProcAttr: attributes,
 		}
-		if err = cmd.Start(); err == nil {
+		if err = c.helped(cmd); err == nil {
 			go func() { _ = cmd.Wait() }()
 			return nil
 		}
 	}
 	return fmt.Errorf("starting the supervisor: %w", err)
 }
+
+// helped starts a supervisor, and the helper that it needs where it is not in this process's
+// namespace of users (package peer).
+func (c *Client) helped(cmd *exec.Cmd) error {
+	if !apart(cmd.SysProcAttr) {
+		return cmd.Start()
+	}
+	asks, answers, err := pair()
+	if err != nil {
+		return err
+	}
+	defer asks.Close()
+	defer answers.Close()
+	helper := &exec.Cmd{
+		Path: c.host.Program, Args: []string{peer.HelperName, c.bay.Door()}, Dir: "/", Env: []string{},
+		ExtraFiles: []*os.File{answers}, SysProcAttr: &syscall.SysProcAttr{Setsid: true},
+	}
+	cmd.Args, cmd.ExtraFiles = append(cmd.Args, Helped), []*os.File{asks}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	if err := helper.Start(); err != nil { // then the supervisor knows nobody, and says so
+		return fmt.Errorf("its helper: %w", err)
+	}
+	go func() { _ = helper.Wait() }()
+	return nil
+}
+
+// Helped is the argument behind a supervisor's bay that says that it has a helper.
+const Helped = "helped"
 
 // Status lists the services that the supervisor knows; none when there is no
 // supervisor.

@@ -44,6 +44,8 @@ type Spec struct {
 	Network string          `json:"network"` // name of a private network's segment; "" is this machine's own
 	Beside  []string        `json:"beside"`  // other segments that see this one and are seen by it
 	Outer   map[string]int  `json:"outer"`
+	Reach   []string        `json:"reach"` // hosts that a private network reaches, and no others; nil: every other machine
+	Named   bool            `json:"named"` // programs in it may ask services by name
 	Web     string          `json:"web"`   // name of the port that browsers are sent to, or ""
 	Stale   []string        `json:"stale"` // files of an earlier run that would be in the way, below the bay's folder
 	Ready   Probe           `json:"ready"`
@@ -96,14 +98,21 @@ func (s Spec) Digest(run, probe canon.Map, variables []string) string {
 	for name, n := range s.Ports {
 		ports[name] = n
 	}
-	return canon.Digest(canon.Map{
+	facts := canon.Map{
 		"run": run, "dir": s.Dir, "variables": variables, "ports": ports, "restart": string(s.Restart),
 		"signal": s.Signal, "within": int64(s.Within), "network": s.Network,
 		"ready": canon.Map{
 			"tcp": s.Ready.TCP, "http": s.Ready.HTTP, "status": s.Ready.Status, "command": probe,
 			"log": s.Ready.Log, "file": s.Ready.File, "notify": s.Ready.Notify, "every": int64(s.Ready.Every), "within": int64(s.Ready.Within),
 		},
-	})
+	}
+	if s.Reach != nil {
+		facts["reach"] = s.Reach
+	}
+	if s.Named {
+		facts["named"] = true
+	}
+	return canon.Digest(facts)
 }
 
 // Status is what the supervisor says of one copy of a service.

@@ -23,3 +23,15 @@ func sessions() []*syscall.SysProcAttr {
 		AmbientCaps: []uintptr{unix.CAP_SYS_ADMIN, unix.CAP_NET_ADMIN},
 	}, plain}
 }
+
+// apart tells whether a supervisor that is started so is in another namespace of users than this process.
+func apart(a *syscall.SysProcAttr) bool { return a.Cloneflags&syscall.CLONE_NEWUSER != 0 }
+
+// pair makes two ends of a connection that keeps messages apart (SOCK_SEQPACKET in unix(7)).
+func pair() (a, b *os.File, err error) {
+	fds, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_SEQPACKET|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	return os.NewFile(uintptr(fds[0]), "asks"), os.NewFile(uintptr(fds[1]), "answers"), nil
+}

@@ -9,11 +9,11 @@ import (
 // shortPath is the path itself: here nothing shorter names the same socket.
 func shortPath(path string) (short string, done func(), err error) { return path, func() {}, nil }
 
-// peerUser is the user at the other end of a connection (LOCAL_PEERCRED).
-func peerUser(c *net.UnixConn) (uid int, err error) {
+// peerOf are the user and the process at the other end of a connection (LOCAL_PEERCRED).
+func peerOf(c *net.UnixConn) (uid, pid int, err error) {
 	raw, err := c.SyscallConn()
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	var cred *unix.Xucred
 	var err2 error
@@ -22,7 +22,7 @@ func peerUser(c *net.UnixConn) (uid int, err error) {
 		err = err2
 	}
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	return int(cred.Uid), nil
+	return int(cred.Uid), 0, nil
 }

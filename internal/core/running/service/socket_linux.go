@@ -18,11 +18,11 @@ func shortPath(path string) (short string, done func(), err error) {
 	return fmt.Sprintf("/proc/self/fd/%d/%s", fd, filepath.Base(path)), func() { unix.Close(fd) }, nil
 }
 
-// peerUser is the user at the other end of a connection (SO_PEERCRED in unix(7)).
-func peerUser(c *net.UnixConn) (uid int, err error) {
+// peerOf are the user and the process at the other end of a connection (SO_PEERCRED in unix(7)).
+func peerOf(c *net.UnixConn) (uid, pid int, err error) {
 	raw, err := c.SyscallConn()
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	var cred *unix.Ucred
 	var err2 error
@@ -31,7 +31,7 @@ func peerUser(c *net.UnixConn) (uid int, err error) {
 		err = err2
 	}
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	return int(cred.Uid), nil
+	return int(cred.Uid), int(cred.Pid), nil
 }

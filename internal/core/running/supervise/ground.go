@@ -13,6 +13,7 @@ import (
 
 	"app.example/trammel/internal/core/kernel/listen"
 	"app.example/trammel/internal/core/kernel/network"
+	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/service"
 )
 
@@ -20,6 +21,7 @@ import (
 type ground struct {
 	net *network.Network // nil: this machine's
 	way *http.Server     // the way out of a private one
+	out *network.Out     // where it leads
 
 	// begun is when it was made. Looks at services that run are made at multiples of a time
 	// since then, so that all of them share one reading of the table.
@@ -35,8 +37,9 @@ type ground struct {
 // wayOut is the port of the proxy in every private network.
 const wayOut = 43128
 
-// newGround makes a private network with its way out.
-func newGround() (*ground, error) {
+// newGround makes a private network with its way out. names answers for services by name in it; nil
+// where nobody there may ask.
+func newGround(names http.Handler) (*ground, error) {
 	n, err := network.New()
 	if err != nil {
 		return nil, err
@@ -46,9 +49,24 @@ func newGround() (*ground, error) {
 		n.Close()
 		return nil, err
 	}
-	g := &ground{begun: time.Now(), net: n, way: &http.Server{Handler: network.Proxy()}}
+	out := network.NewOut()
+	g := &ground{begun: time.Now(), net: n, out: out, way: &http.Server{Handler: out, ReadHeaderTimeout: 10 * time.Second}}
 	go func() { _ = g.way.Serve(l) }()
+	if names != nil {
+		for _, port := range gateway.Ports { // as outside, whichever it is there
+			if l, err := n.Listen(port); err == nil {
+				go func() { _ = gateway.Plainly(names).Serve(l) }()
+			}
+		}
+	}
 	return g, nil
+}
+
+// leads says where a private network leads from now on.
+func (g *ground) leads(spec service.Spec) {
+	if g.net != nil {
+		g.out.Set(network.Reach{Only: spec.Reach != nil, Hosts: spec.Reach})
+	}
 }
 
 // variables lead programs in a private network to its way out. Many programs know the

@@ -28,6 +28,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/listen"
+	"app.example/trammel/internal/core/kernel/peer"
 	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/logbook"
@@ -49,19 +50,20 @@ const calmness = 5 * time.Second
 // service.SupervisorName; it does not return. A second one for the same bay goes at once.
 func Main() {
 	var b bay.Bay
-	if len(os.Args) != 2 || json.Unmarshal([]byte(os.Args[1]), &b) != nil || !filepath.IsAbs(b.Dir) || !filepath.IsAbs(b.Records) {
+	helped := len(os.Args) == 3 && os.Args[2] == service.Helped
+	if len(os.Args) != 2 && !helped || json.Unmarshal([]byte(os.Args[1]), &b) != nil || !filepath.IsAbs(b.Dir) || !filepath.IsAbs(b.Records) {
 		os.Exit(2)
 	}
 	keepRights()
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
-	if err := supervise(b, log); err != nil {
+	if err := supervise(b, peer.Open(b.Door(), helped), log); err != nil {
 		log.Error("the supervisor ends", "error", err)
 		os.Exit(1)
 	}
 	os.Exit(0)
 }
 
-func supervise(b bay.Bay, log *slog.Logger) error {
+func supervise(b bay.Bay, who *peer.Looker, log *slog.Logger) error {
 	lock, err := disk.LockFile(b.SupervisorLock())
 	if errors.Is(err, disk.ErrHeld) {
 		return nil
@@ -82,22 +84,26 @@ func supervise(b bay.Bay, log *slog.Logger) error {
 		grounds: map[string]*ground{"": {begun: time.Now()}},
 		stirred: make(chan struct{}, 1), unsaid: make(chan struct{}, 1),
 	}
+	if err := b.MakeDoor(); err != nil {
+		log.Warn("views cannot be let ask for names", "error", err)
+	}
 	s.earlier = openTrees(b, func(text string) { log.Info(text) })
 	if s.label, s.held = gateway.Label(b); s.held == nil {
 		log.Info("another checkout has the name", "project", b.Project, "label", s.label)
 	}
 	page := gateway.NewPage(ctx, b, s.page(), log)
-	listener, err := service.ListenControl(s.bay.Socket())
+	listener, err := service.ListenControl(s.bay.Socket(), who)
 	if err != nil {
 		return err
 	}
 	server := &http.Server{Handler: s.routes(page), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
+	service.Told(server)
 	go func() { _ = server.Serve(listener) }()
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, syscall.SIGTERM, syscall.SIGINT, syscall.SIGHUP)
 	log.Info("the supervisor is there", "pid", os.Getpid())
 	go s.publishing(ctx)
-	go gateway.Serve(ctx, b, page.Self, log)
+	go gateway.Serve(ctx, b, page.Self, who, log)
 	defer gateway.Withdraw(b)
 	timer, calm := time.NewTimer(0), time.NewTimer(calmness)
 	defer timer.Stop()
@@ -405,11 +411,15 @@ func (u *unit) send(name string, number syscall.Signal) (pid int, err error) {
 }
 
 // ground is a network by its name, made when it is needed first; s.mu is held.
-func (s *supervisor) ground(name string) (*ground, error) {
+func (s *supervisor) ground(name string, named bool) (*ground, error) {
 	g := s.grounds[name]
 	if g == nil {
 		var err error
-		if g, err = newGround(); err != nil {
+		var names http.Handler
+		if named {
+			names = gateway.Inside(s.bay, s.log)
+		}
+		if g, err = newGround(names); err != nil {
 			return nil, fmt.Errorf("%w, which network = %q asks for", err, "private")
 		}
 		s.grounds[name] = g
@@ -419,13 +429,14 @@ func (s *supervisor) ground(name string) (*ground, error) {
 
 // launch makes a unit run; s.mu is held.
 func (s *supervisor) launch(spec service.Spec) (*unit, error) {
-	g, err := s.ground(spec.Network)
+	g, err := s.ground(spec.Network, spec.Named)
 	if err != nil {
 		return nil, err
 	}
+	g.leads(spec)
 	var beside []*ground
 	for _, name := range spec.Beside {
-		other, err := s.ground(name)
+		other, err := s.ground(name, spec.Named)
 		if err != nil {
 			return nil, err
 		}

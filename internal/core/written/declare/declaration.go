@@ -49,6 +49,8 @@ type Declaration struct {
 	Host       []string    // host commands that stay visible
 	Data       []string    // globs of files that nothing runs: consent does not hold them to their bytes
 	Network    string      // NetworkPrivate, or "" for this machine's own
+	Reach      []string    // hosts that a private network reaches, and no others; nil: every other machine
+	Named      bool        // programs in a sealed root and in a private network may ask services by name
 	Depot      string      // where the team's machines copy trees from, or ""
 	Sources    []Source
 	Toolchains []Toolchain
@@ -426,6 +428,12 @@ func (d *Declaration) meaning() string {
 	}
 	if d.Network != "" {
 		all["network"] = d.Network
+	}
+	if d.Reach != nil {
+		all["reach"] = d.Reach
+	}
+	if d.Named {
+		all["names"] = true
 	}
 	if len(d.Params) > 0 {
 		all["params"] = meanings(d.Params)

@@ -23,6 +23,7 @@ import (
 	"app.example/trammel/internal/core/base/release"
 	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/version"
+	"app.example/trammel/internal/core/kernel/network"
 )
 
 // Find looks for the nearest declaration at or above dir, which is absolute, and returns
@@ -207,9 +208,7 @@ func (r *reader) declaration(d *Declaration) {
 	d.About = r.Text(root, "about")
 	d.Isolation = Isolation(r.Choice(root, "isolation", string(Clean), string(Open), string(Sealed)))
 	d.statedIsolation = root.Get("isolation") != nil
-	if root.Get("network") != nil {
-		d.Network = r.Choice(root, "network", NetworkPrivate)
-	}
+	r.network(d)
 	if t := r.Table(root, "depot"); t != nil {
 		d.Depot = r.Text(t, "url")
 		if v := t.Get("url"); v == nil || v.Text == "" {
@@ -220,6 +219,35 @@ func (r *reader) declaration(d *Declaration) {
 	r.include(d, origin{dir: d.Dir}, d.File, []string{filepath.Base(d.File)})
 	r.sections(d)
 	r.Close(root)
+}
+
+// network reads what network services and sealed programs have: "private", or a list of hosts.
+func (r *reader) network(d *Declaration) {
+	switch v := r.Root.Get("network"); {
+	case v == nil:
+	case v.Kind == page.Array:
+		d.Network, d.Reach = NetworkPrivate, r.Texts(r.Root, "network")
+		if d.Reach == nil {
+			d.Reach = []string{}
+		}
+		for i, item := range v.Items {
+			if item.Kind != page.String {
+				continue
+			}
+			if err := network.CheckHost(item.Text); err != nil {
+				r.Fault(item.Span, "Write, for example: network = [\"registry.example:443\", \"*.weir.example\"]", "%v", err)
+				continue
+			}
+			d.Reach[i] = strings.ToLower(item.Text)
+		}
+		slices.Sort(d.Reach)
+		d.Reach = slices.Compact(d.Reach)
+	default:
+		d.Network = r.Choice(r.Root, "network", NetworkPrivate)
+	}
+	if r.Root.Get("names") != nil {
+		d.Named = r.Flag(r.Root, "names")
+	}
 }
 
 // sections reads what every file may declare.

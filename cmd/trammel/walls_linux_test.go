@@ -1,0 +1,185 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"app.example/trammel/internal/core/running/gateway"
+)
+
+// besides is a second project of the same person.
+func (h *hut) besides(name, declaration string) *hut {
+	h.t.Helper()
+	other := *h
+	other.dir, other.approved = filepath.Join(h.t.TempDir(), name), ""
+	other.write("trammel.toml", declaration)
+	return &other
+}
+
+// probe puts a program into a project that asks for an address: ./probe METHOD ADDRESS [HEADER…].
+func (h *hut) probe() {
+	h.t.Helper()
+	raw, err := os.ReadFile(serverFile(h.t))
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(h.dir, "probe"), raw, 0o755); err != nil {
+		h.t.Fatal(err)
+	}
+	h.write("trammel.toml", h.read("trammel.toml")+"\n[variables]\n"+serverHabit+" = \"ask\"\n")
+}
+
+// walled are two projects of one person: heronweir runs, in open isolation, and sealed is opened in a
+// sealed root of this machine's own system.
+func walled(t *testing.T, who, more string) (open, sealed *hut, port int) {
+	t.Helper()
+	s, weir, oldweir := archives(t)
+	sealed = sealedHut(t, s, weir, oldweir, "sealed", newTally+more)
+	sealed.probe()
+	sealed.change(`project = "heronweir"`, `project = "sealed"`)
+	open = sealed.besides("heronweir", "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n[param.x]\nkind = \"text\"\ndefault = \"none\"\n[service.lane]\n"+
+		serves(t, "web", `, WEIR_PORT = "@{port.http}"`)+"ports = { http = 8600 }\nready = { http = \"/health\" }\n[routine.hi]\nrun = \"echo hi > HI-RAN\"\n")
+	if who == "ordinary" {
+		if os.Getuid() != 0 {
+			t.Skip("the tests run as one already")
+		}
+		asOrdinaryUser(t, sealed)
+		open.env = sealed.env
+		asOrdinaryUser(t, open)
+	}
+	sealed.fitted()
+	open.fitted()
+	t.Cleanup(func() { open.try("--quiet", "stop") })
+	open.ok("start")
+	return open, sealed, gateway.RouterPort(sealed.home + "/state")
+}
+
+// A sealed program has the user's id and the machine's network, and reaches no page by them, in whatever
+// way it asks; services by name only where its declaration says so.
+func TestASealedProgramReachesNoPage(t *testing.T) {
+	t.Parallel()
+	for _, who := range []string{"root", "ordinary"} {
+		t.Run(who, func(t *testing.T) {
+			open, sealed, port := walled(t, who, "")
+			ask := func(method, host, path string, more ...string) string {
+				t.Helper()
+				args := append([]string{"run", "--", "./probe", method, fmt.Sprintf("http://127.0.0.1:%d%s", port, path), fmt.Sprintf("Host: %s:%d", host, port)}, more...)
+				o := sealed.try(args...)
+				if o.code != 0 {
+					t.Fatalf("%+v", o)
+				}
+				return o.out
+			}
+			own := fmt.Sprintf("http://heronweir.localhost:%d", port)
+			_, key, _ := strings.Cut(strings.TrimSpace(open.ok("open", "--print")), "/?")
+			code, text := open.seenBy("heronweir.localhost", "/?"+key)
+			_, pass, ok := strings.Cut(text, "cookie ")
+			if code != 303 || !ok {
+				t.Fatalf("%d %s", code, text)
+			}
+			walls := func() {
+				t.Helper()
+				for _, path := range []string{"/", "/state", "/logs", "/?invitation=x"} {
+					if out := ask("GET", "heronweir.localhost", path); !strings.HasPrefix(out, "403") || strings.Contains(out, "lane") {
+						t.Errorf("GET %s: %s", path, out)
+					}
+				}
+				for body, path := range map[string]string{`{"What":"do","Name":"hi"}`: "/act", `{"What":"param","Name":"x","Value":"$(touch PARAM-RAN)"}`: "/act", `{"What":"stop","Name":"lane"}`: "/act", `{"What":"save","Name":"lane"}`: "/save"} {
+					for _, head := range [][]string{{}, {"Origin: " + own}, {"Origin: " + own, "Cookie: " + pass, "Sec-Fetch-Site: same-origin"}} {
+						if out := ask("POST", "heronweir.localhost", path, append(head, "Body: "+body)...); !strings.HasPrefix(out, "403") {
+							t.Errorf("POST %s %s with %v: %s", path, body, head, out)
+						}
+					}
+				}
+				for _, host := range []string{"localhost", "nobody.localhost"} {
+					if out := ask("GET", host, "/"); strings.HasPrefix(out, "200") || strings.Contains(out, "heronweir") {
+						t.Errorf("%s tells of others: %s", host, out)
+					}
+				}
+			}
+			walls()
+			if out := ask("GET", "lane.heronweir.localhost", "/"); !strings.HasPrefix(out, "403") || !strings.Contains(out, "names = true") {
+				t.Errorf("a service by name: %s", out)
+			}
+			sealed.change(`isolation = "sealed"`, "isolation = \"sealed\"\nnames = true")
+			sealed.fitted()
+			if out := ask("GET", "lane.heronweir.localhost", "/"); !strings.HasPrefix(out, "200") {
+				t.Errorf("a service by name, as is declared: %s", out)
+			}
+			walls()
+			// What it holds open it does not hold for others: another sealed program, started by it, is sealed too.
+			if out := sealed.ok("run", "--", "bash", "-c", fmt.Sprintf("./probe GET http://127.0.0.1:%d/ 'Host: heronweir.localhost:%d'", port, port)); !strings.HasPrefix(out, "403") {
+				t.Errorf("one that it starts: %s", out)
+			}
+			for _, left := range []string{"HI-RAN", "PARAM-RAN"} {
+				if _, err := os.Lstat(filepath.Join(open.dir, left)); err == nil {
+					t.Errorf("%s was made", left)
+				}
+			}
+			if find(t, open, "lane").State != "ready" {
+				t.Error("the service of the other project was stopped")
+			}
+			// The person's own programs reach all of it.
+			if code, text := open.seenBy("heronweir.localhost", "/state"); code != 200 || !strings.Contains(text, "lane") {
+				t.Errorf("a login: %d %s", code, text)
+			}
+		})
+	}
+}
+
+// seenBy is seen by a program of the hut's own user.
+func (h *hut) seenBy(name, path string) (int, string) {
+	h.t.Helper()
+	port := gateway.RouterPort(h.home + "/state")
+	c := h.command("run", "--isolation", "open", "--", serverFile(h.t), "GET", fmt.Sprintf("http://127.0.0.1:%d%s", port, path), fmt.Sprintf("Host: %s:%d", name, port))
+	c.Env = append(c.Env, serverHabit+"=ask")
+	out, err := c.Output()
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	code, text, _ := strings.Cut(string(out), " ")
+	n := 0
+	fmt.Sscan(code, &n)
+	return n, text
+}
+
+// Services and steps run in namespaces of their own in every isolation. They reach services by name, and
+// neither a page nor the control socket.
+func TestAServiceReachesNoPage(t *testing.T) {
+	t.Parallel()
+	h := webHut(t, "")
+	h.probe()
+	port := gateway.RouterPort(h.home + "/state")
+	records, _ := filepath.Glob(filepath.Join(h.home, "state/records/*/main/control"))
+	if len(records) != 1 {
+		t.Fatal(records)
+	}
+	ask := func(host string) string {
+		return fmt.Sprintf("./probe GET http://127.0.0.1:%d/ 'Host: %s:%d' | head -n 1\n", port, host, port)
+	}
+	h.write("trammel.toml", h.read("trammel.toml")+"\n[step.peek]\nrun = '''\n"+ask("heronweir.localhost")+ask("localhost")+ask("lane.heronweir.localhost")+ask("nobody.localhost")+
+		"./probe GET http://supervisor/status 'Unix: "+records[0]+"'\n./probe POST http://supervisor/invite 'Unix: "+records[0]+"'\n'''\n")
+	h.ok("lock")
+	h.ok("fit", "--verbose")
+	text := ""
+	for _, f := range globs(h.home, "state/records/*/main/logs/step-peek.log") {
+		raw, _ := os.ReadFile(f)
+		text += string(raw)
+	}
+	for _, want := range []string{"403 This page is for programs of your own login", "200 lane", "404 ", "403 it answers only programs of your own login"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the step did not get %q:\n%s", want, text)
+		}
+	}
+	if strings.Count(text, "403 it answers only") != 2 || strings.Count(text, "403 This page") != 2 {
+		t.Errorf("not everything is closed to a step:\n%s", text)
+	}
+}
+
+func globs(dir, pattern string) []string {
+	out, _ := filepath.Glob(filepath.Join(dir, pattern))
+	return out
+}
