@@ -285,6 +285,19 @@ func TestThePageInABrowser(t *testing.T) {
 	}
 	b.until("memory is shown", `/\d+ [KM]iB  \d+ %/.test(`+row("lane.2")+`)`)
 	b.until("each copy has its own link", `document.querySelector('a[href="`+at("2.lane.heronweir.localhost")+`"]')`)
+	// Who just comes may look.
+	if got := b.says(`document.querySelectorAll("main button:not([hidden])").length + " " + !document.querySelector("#may").hidden`); got != "0 true" {
+		t.Errorf("a browser that was not invited has buttons: %s", got)
+	}
+	if got := b.says(`fetch("act", {method: "POST", body: JSON.stringify({what: "start", name: "desk"})}).then(r => r.status)`); got != "403" {
+		t.Errorf("a browser that was not invited acts: %s", got)
+	}
+	b.sized("page-looking", 1280, 800)
+	b.visit(strings.TrimSpace(h.ok("open", "--print")))
+	b.until("it may act", `!!document.querySelector('[aria-label="start desk"]')`)
+	if got := b.says(`location.pathname + location.search + document.cookie`); got != "/" {
+		t.Errorf("the invitation or the cookie can be read: %s", got)
+	}
 	b.sized("page", 1280, 800)
 
 	b.press(`[aria-label="start desk"]`)
@@ -400,4 +413,12 @@ func TestThePageInABrowser(t *testing.T) {
 	// When nobody supervises the bay any more, the page says so.
 	h.ok("stop")
 	b.until("the page says that it is over", `document.querySelector("#link").textContent.includes("stopped")`)
+
+	// A bookmark of it goes on working, under another supervisor.
+	h.ok("start")
+	if gateway.RouterPort(h.home+"/state") == port {
+		b.visit(at("heronweir.localhost"))
+		b.press(`[aria-label="start desk"]`)
+		b.until("desk is ready after a restart", row("desk")+`?.includes("ready")`)
+	}
 }

@@ -20,9 +20,11 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/foreign"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/base/release"
 	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/origins/source"
@@ -340,14 +342,25 @@ func complete(pick func(*declare.Declaration) []string) cli.ShellCompleteFunc {
 			cli.DefaultCompleteWithFlags(ctx, c)
 			return
 		}
-		if p, err := look(c); err == nil {
-			if last := os.Args[max(0, len(os.Args)-2):]; slices.Contains(last, "--param") {
-				fmt.Fprintln(c.Root().Writer, strings.Join(paramChoices(p.Declaration), "\n"))
-				return
-			}
-			for _, name := range pick(p.Declaration) {
-				fmt.Fprintln(c.Root().Writer, name)
+		p, err := look(c)
+		if err != nil {
+			return
+		}
+		offered := pick
+		if last := os.Args[max(0, len(os.Args)-2):]; slices.Contains(last, "--param") {
+			offered = paramChoices
+		}
+		_, err = approval.Check(p)
+		for _, word := range offered(p.Declaration) {
+			if plainWord(word) || err == nil && foreign.Line(word) == word {
+				fmt.Fprintln(c.Root().Writer, word)
 			}
 		}
 	}
+}
+
+// plainWord tells whether a word means itself to every shell. Of a checkout that nobody approved no
+// other is offered: a key on the keyboard must not put a stranger's text into a command line.
+func plainWord(word string) bool {
+	return word != "" && word[0] != '-' && word[0] != '=' && strings.Trim(word, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-.=@+/,") == ""
 }

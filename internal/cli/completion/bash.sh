@@ -16,7 +16,9 @@ _trammel() {
   COMPREPLY=()
   while IFS= read -r line; do
     [[ $current == *:* ]] || line=${line%%:*}
-    [[ -n $line && $line == "$current"* ]] && COMPREPLY+=("${line#"$before"}")
+    [[ -n $line && $line == "$current"* && $line != *[[:cntrl:]]* ]] || continue
+    printf -v line %q "${line#"$before"}"
+    COMPREPLY+=("$line")
   done < <(command trammel "${words[@]:1}" --generate-shell-completion 2>/dev/null)
 }
 complete -o bashdefault -o default -F _trammel trammel

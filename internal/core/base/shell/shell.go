@@ -25,12 +25,14 @@ const mostFrames = 12_000
 const onePiece = 1024
 
 // Parse reads a text. Its errors are those of [syntax.Parser.Parse], or [ErrDeep].
-func Parse(text string, lang syntax.LangVariant) (*syntax.File, error) {
+func Parse(text string, lang syntax.LangVariant) (*syntax.File, error) { return parse(text, lang) }
+
+func parse(text string, lang syntax.LangVariant, more ...syntax.ParserOption) (*syntax.File, error) {
 	var from io.Reader = strings.NewReader(text)
 	if len(text) > onePiece {
 		from = &shallow{from}
 	}
-	return syntax.NewParser(syntax.Variant(lang)).Parse(from, "")
+	return syntax.NewParser(append(more, syntax.Variant(lang))...).Parse(from, "")
 }
 
 // shallow is a text that ends with [ErrDeep] for a reader that is in too deep.

@@ -63,7 +63,7 @@ func keeper(l *lock.Lock) {
 func TestWhatIsDeclaredIsAnEffectOnce(t *testing.T) {
 	for _, c := range []struct{ text, name, does, says, from string }{
 		{"[step.a]\nrun = \"make db\"\n", "step a", approval.Runs, "make db", "trammel.toml:3"},
-		{"[param.p]\nkind = \"text\"\ndefault = \"boom\"\n[step.a]\nrun = \"sh -c '@{param.p}'\"\n", "step a", approval.Runs, "boom", "trammel.toml:6"},
+		{"[param.p]\nkind = \"text\"\ndefault = \"boom\"\n[step.a]\nrun = \"say '@{param.p}'\"\n", "step a", approval.Runs, "boom", "trammel.toml:6"},
 		{"[step.a]\nrun = \"x\"\nevidence = \"psql -c 1\"\n", "evidence of a", approval.Runs, "psql -c 1", "trammel.toml:3"},
 		{"[routine.r]\nrun = [\"weir\", \"--all\"]\n", "routine r", approval.Runs, "weir --all", "trammel.toml:3"},
 		{"[service.s]\nrun = \"serve\"\nready = { command = \"probe\" }\n", "service s", approval.Runs, "serve", "trammel.toml:3"},

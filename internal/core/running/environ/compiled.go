@@ -3,6 +3,7 @@ package environ
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -48,24 +49,23 @@ type Compiled struct {
 // Expand fills in the references of a run.
 func Expand(run declare.Run, look func(string) (string, error)) (declare.Run, error) {
 	out := declare.Run{Shell: run.Shell}
-	var err error
-	if out.Script, err = ref.Expand(run.Script, look); err != nil {
-		return out, err
-	}
-	for _, a := range run.Argv {
-		a, err := ref.Expand(a, look)
-		if err != nil {
-			return out, err
-		}
-		out.Argv = append(out.Argv, a)
-	}
-	for _, text := range append(out.Argv, out.Script) {
-		if name := secretIn(text); name != "" {
-			return out, fault.New(fault.ErrUsage, "%s holds a secret (%s), which may stand in variables only", oneLine(run.String()), name).
+	value := func(name string) (string, bool, error) {
+		text, err := look(name)
+		if secret := secretIn(text); err == nil && secret != "" {
+			err = fault.New(fault.ErrUsage, "%s holds a secret (%s), which may stand in variables only", oneLine(run.String()), secret).
 				Advise("Put it into a variable, and use that: scripts and arguments are seen by others and kept.\nFor example: variables = { LEDGER_URL = \"@{service.ledger.url}\" }, and in the script \"$LEDGER_URL\"")
 		}
+		return text, true, err
 	}
-	return out, nil
+	var err error
+	if out.Script, err = ref.Script(run.Script, run.Shell, value); err == nil {
+		out.Argv, err = ref.Argv(run.Argv, value)
+	}
+	var code *ref.Code
+	if errors.As(err, &code) {
+		err = fault.New(fault.ErrUsage, "%s: %v", oneLine(run.String()), code).Advise("%s", code.WayOut())
+	}
+	return out, err
 }
 
 // secretIn is the name of a secret whose mark is in a text, "" for none.

@@ -1,14 +1,17 @@
 package declare
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/written/ref"
 )
 
 // The kinds of params.
@@ -64,6 +67,9 @@ func (p Param) Allowed() string {
 // Check holds a value to the param's kind and bounds and gives it its one form.
 func (p Param) Check(value string) (string, error) {
 	wrong := fault.New(fault.ErrUsage, "%q is no value of param %s", value, p.Name).Advise("It may be: %s.", p.Allowed())
+	if controls(value) {
+		return "", fault.New(fault.ErrUsage, "%q is no value of param %s: it has control characters", value, p.Name).Advise("It may be: %s.", p.Allowed())
+	}
 	switch p.Kind {
 	case IntegerParam:
 		n, err := strconv.ParseInt(value, 10, 64)
@@ -93,11 +99,11 @@ func (p Param) Check(value string) (string, error) {
 		}
 		return strings.Join(words, ","), nil
 	}
-	if strings.ContainsRune(value, 0) {
-		return "", wrong
-	}
 	return value, nil
 }
+
+// controls tells whether a text has control characters, which a person cannot see where they choose it.
+func controls(text string) bool { return strings.ContainsFunc(text, unicode.IsControl) }
 
 // Meaning is all of a param that decides what happens.
 func (p Param) Meaning() canon.Map {
@@ -137,6 +143,11 @@ func (r *reader) param(name string, t *page.Table) Param {
 		return &n
 	}
 	p.Min, p.Max = bound("min"), bound("max")
+	for i, x := range p.Of {
+		if v := t.Get("of"); controls(x) && i < len(v.Items) {
+			r.Fault(v.Items[i].Span, "Who chooses one could not see what they choose.", "a value of param %q has control characters", name)
+		}
+	}
 	if p.Kind == ChoiceParam && len(p.Of) == 0 {
 		r.Fault(t.Span, `Write, for example: of = ["dry", "wet"]`, "param %q is a choice and has nothing to choose from", name)
 		return p
@@ -233,7 +244,7 @@ func (d *Declaration) With(values map[string]string) (*Declaration, error) {
 		}
 		all[p.Name] = checked
 	}
-	f := filling{strings.NewReplacer(d.replacements(all)...).Replace, all}
+	f := &filling{text: strings.NewReplacer(d.replacements(all)...).Replace, values: all}
 	out := *d
 	out.Values = all
 	out.Variables = f.variables(d.Variables)
@@ -260,17 +271,18 @@ func (d *Declaration) With(values map[string]string) (*Declaration, error) {
 		x.List, x.Add, x.Remove = f.run(x.List), f.run(x.Add), f.run(x.Remove)
 		out.Addons = append(out.Addons, x)
 	}
-	return &out, nil
+	return &out, f.err
 }
 
 // filling puts the values of params in the place of references to them.
 type filling struct {
 	text   func(string) string
 	values map[string]string
+	err    error // of the first value that cannot stand where it would
 }
 
 // decide is a value, or what a condition chooses in its place.
-func (f filling) decide(value string, c *Condition) string {
+func (f *filling) decide(value string, c *Condition) string {
 	switch {
 	case c == nil:
 		return f.text(value)
@@ -280,22 +292,38 @@ func (f filling) decide(value string, c *Condition) string {
 	return f.text(c.Else)
 }
 
-func (f filling) run(r Run) Run {
-	out := Run{Script: f.text(r.Script), Shell: r.Shell}
+func (f *filling) run(r Run) Run {
+	out := Run{Script: r.Script, Shell: r.Shell}
 	for _, a := range r.Argv {
 		out.Argv = append(out.Argv, f.text(a))
+	}
+	if !strings.Contains(r.Script, "@{param.") {
+		return out
+	}
+	var err error
+	out.Script, err = ref.Script(r.Script, r.Shell, func(name string) (string, bool, error) {
+		param, ok := strings.CutPrefix(name, "param.")
+		value, known := f.values[param]
+		return value, ok && known, nil
+	})
+	var code *ref.Code
+	if errors.As(err, &code) {
+		err = fault.New(fault.ErrUsage, "%v", code).Advise("%s", code.WayOut())
+	}
+	if f.err == nil {
+		f.err = err
 	}
 	return out
 }
 
-func (f filling) variables(list []Variable) (out []Variable) {
+func (f *filling) variables(list []Variable) (out []Variable) {
 	for _, v := range list {
 		out = append(out, Variable{Name: v.Name, Value: f.decide(v.Value, v.When)})
 	}
 	return out
 }
 
-func (f filling) service(s Service) (Service, error) {
+func (f *filling) service(s Service) (Service, error) {
 	settings := map[string]string{}
 	for name, value := range s.Settings {
 		settings[name] = f.text(value)

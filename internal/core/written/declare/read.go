@@ -24,6 +24,7 @@ import (
 	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/kernel/network"
+	"app.example/trammel/internal/core/written/ref"
 )
 
 // Find looks for the nearest declaration at or above dir, which is absolute, and returns
@@ -137,7 +138,15 @@ type reader struct {
 
 	older *fault.Finding // this program is not one that the declaration is for, so nothing else that it says counts
 
-	uses []use // texts that may hold references, checked when all names are known
+	uses     []use           // texts that may hold references, checked when all names are known
+	scripts  []writtenScript // in which values must not become a part of the program
+	commands []*page.Value   // arrays of words, likewise
+}
+
+// writtenScript is a script and what interprets it.
+type writtenScript struct {
+	value    *page.Value
+	language ref.Language
 }
 
 // use is a text with references and where it stands.
@@ -608,8 +617,10 @@ func (r *reader) run(t *page.Table, key, service string, required bool) Run {
 		r.uses = append(r.uses, use{value: v, service: service})
 		if own != nil {
 			run.Shell = r.Texts(t, "shell")
+			r.scripts = append(r.scripts, writtenScript{v, run.Shell})
 			break
 		}
+		r.scripts = append(r.scripts, writtenScript{v, nil})
 		file, err := shell.Parse(v.Text, syntax.LangPOSIX)
 		if err == nil {
 			r.traps(v, file)
@@ -622,6 +633,7 @@ func (r *reader) run(t *page.Table, key, service string, required bool) Run {
 		}
 	case page.Array:
 		run.Argv = r.Texts(t, key)
+		r.commands = append(r.commands, v)
 		for _, item := range v.Items {
 			r.uses = append(r.uses, use{value: item, service: service})
 		}

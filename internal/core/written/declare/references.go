@@ -7,6 +7,7 @@ import (
 
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/written/ref"
 )
 
@@ -40,6 +41,39 @@ func (r *reader) references(d *Declaration) {
 			}
 			if what != "" {
 				r.Fault(u.value.Within(p.At, p.Len), do, "%s", what)
+			}
+		}
+	}
+	for _, s := range r.scripts {
+		uses, err := ref.Uses(s.value.Text, s.language)
+		if err != nil { // it was said above
+			continue
+		}
+		for _, u := range uses {
+			risk := u.Risk()
+			if u.Command && risk == "" {
+				risk = "the name of a command"
+			}
+			r.valueOnly(d, s.value, u.Piece, risk, u.Command)
+		}
+	}
+	for _, v := range r.commands {
+		words := make([]string, len(v.Items))
+		for i, item := range v.Items {
+			words[i] = item.Text
+		}
+		for i, item := range v.Items {
+			pieces, err := ref.Parse(item.Text)
+			by := shell.Program(words, i)
+			if err != nil || by == "" && i > 0 {
+				continue
+			}
+			risk := "the name of a command"
+			if i > 0 {
+				risk = "a part of a program of " + by
+			}
+			for _, p := range pieces {
+				r.valueOnly(d, item, p, risk, i == 0)
 			}
 		}
 	}
@@ -90,6 +124,21 @@ func (r *reader) references(d *Declaration) {
 			}
 		}
 	}
+}
+
+// valueOnly refuses a reference to a param where its value would be more than a value: any that somebody
+// may write, and of those that are chosen among one in which a character means something.
+func (r *reader) valueOnly(d *Declaration, v *page.Value, p ref.Piece, risk string, command bool) {
+	name, ok := strings.CutPrefix(p.Name, "param.")
+	param, known := d.Param(name)
+	if !ok || !known || risk == "" {
+		return
+	}
+	free := param.Kind == TextParam || param.Kind == ListParam && len(param.Of) == 0
+	if !free && (command || !slices.ContainsFunc(param.Of, func(x string) bool { return !shell.Plain(x) })) {
+		return
+	}
+	r.Fault(v.Within(p.At, p.Len), ref.WayOut(p.Name), "@{%s} would be %s, and who chooses the param could make it any other", p.Name, risk)
 }
 
 // noSuchNeed says what is wrong with a need that names nothing.
