@@ -14,6 +14,7 @@ import (
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/checkout/located"
@@ -280,7 +281,7 @@ func consentToClear(ctx context.Context, c *cli.Command, s *ui.Screen, p *checko
 	}
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return fault.New(fault.ErrUsage, "this would remove data: %s", strings.Join(what, "; ")).
-			Advise("Nothing was removed. Keep a dump where it is wanted: trammel data save SERVICE FILE\nThen: trammel clear --yes %s", strings.Join(wanted, " "))
+			Advise("Nothing was removed. Keep a dump where it is wanted: trammel data save SERVICE FILE\nThen: trammel clear --yes %s", shell.Words(wanted...))
 	}
 	s.Print("Data that will be gone: %s", strings.Join(what, "; "))
 	yes, err := answeredYes(ctx, s, "Remove it?")

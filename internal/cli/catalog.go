@@ -10,6 +10,7 @@ import (
 	"app.example/trammel/internal/core/acting/publish"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/sshsig"
 )
 
@@ -43,7 +44,7 @@ func catalogCommand() *cli.Command {
 
 func catalogFolder(c *cli.Command) (string, error) {
 	if c.Args().Len() == 0 {
-		return "", fault.New(fault.ErrUsage, "say in which folder the catalog is").Advise("Write, for example: trammel catalog %s catalog", c.Name)
+		return "", fault.New(fault.ErrUsage, "say in which folder the catalog is").Advise("Write, for example: trammel catalog %s catalog", shell.Typed(c.Name))
 	}
 	return hostNow().Abs(c.Args().First()), nil
 }
@@ -79,7 +80,7 @@ func catalogAdd(ctx context.Context, c *cli.Command) error {
 		}
 		s.Print("%s %s   %s   %s", s.Paint(ui.Accent, a.Tool), a.Version, a.Platform, what)
 		if a.Drafted {
-			s.Say("Its card is drafted: read cards/%s.toml, then: trammel catalog add %s", a.Tool, shown(folder))
+			s.Say("Its card is drafted: read cards/%s.toml, then: trammel catalog add %s", a.Tool, shell.Typed(shown(folder)))
 		}
 	}
 	return nil

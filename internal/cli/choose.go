@@ -17,6 +17,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
@@ -100,7 +101,7 @@ func findAction(ctx context.Context, c *cli.Command) error {
 		found += len(x.Releases)
 	}
 	if found == 0 {
-		return fault.New(fault.ErrFailed, "no version of %s fits", word).Advise("All that there are: trammel find --all %s", word)
+		return fault.New(fault.ErrFailed, "no version of %s fits", word).Advise("All that there are: trammel find --all %s", shell.Typed(word))
 	}
 	return nil
 }
@@ -168,7 +169,7 @@ func (x versionList) print(s *ui.Screen, name string) {
 		s.Say("%s has no date for %d of them: whether they were there on %s is not known.", x.Source, undated, x.asOf.Format(time.DateOnly))
 	}
 	if x.total > len(x.Releases) && len(x.Releases) == shownVersions {
-		s.Say("%d more: trammel find --all %s", x.total-len(x.Releases), name)
+		s.Say("%d more: trammel find --all %s", x.total-len(x.Releases), shell.Typed(name))
 	}
 }
 
@@ -290,7 +291,7 @@ func findLibrary(ctx context.Context, c *cli.Command, s *ui.Screen, p *checkout.
 	s.Print("%s   %s", s.Paint(ui.Accent, set+"/"+library), s.Paint(ui.Dim, "from "+offer.Source))
 	s.Table(rows)
 	if total > len(list) {
-		s.Say("%d more: trammel find --all %s/%s", total-len(list), set, library)
+		s.Say("%d more: trammel find --all %s/%s", total-len(list), shell.Typed(set), shell.Typed(library))
 	}
 	return nil
 }

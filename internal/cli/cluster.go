@@ -14,6 +14,7 @@ import (
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/acting/ship"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/environ"
@@ -43,12 +44,12 @@ func afarOf(ctx context.Context, c *cli.Command, s *ui.Screen, up *setup.Setup, 
 	if named != "" {
 		if was == nil && slices.ContainsFunc(running, service.Status.Running) {
 			return nil, fault.New(fault.ErrUsage, "services of bay %s run on this machine", up.State.Bay.Name).
-				Advise("Have a bay of its own for the cluster: trammel --bay preview start --cluster %s", named)
+				Advise("Have a bay of its own for the cluster: trammel --bay preview start --cluster %s", shell.Typed(named))
 		}
 		t := targetOf(named, up.State)
 		if was != nil && (t.Context != was.Target.Context || t.Namespace != was.Target.Namespace) {
 			return nil, fault.New(fault.ErrUsage, "bay %s is in %s/%s", up.State.Bay.Name, was.Target.Context, was.Target.Namespace).
-				Advise("Another place is another bay: trammel --bay NAME start --cluster %s", named)
+				Advise("Another place is another bay: trammel --bay NAME start --cluster %s", shell.Typed(named))
 		}
 		if was == nil {
 			r.Target = t

@@ -15,6 +15,7 @@ import (
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -42,7 +43,7 @@ func dataCommand() *cli.Command {
 // dataFor prepares a checkout for an exchange of data.
 func dataFor(ctx context.Context, c *cli.Command) (s *ui.Screen, up *setup.Setup, name, file string, err error) {
 	if c.Args().Len() != 2 {
-		return nil, nil, "", "", fault.New(fault.ErrUsage, "name a service and a file").Advise("trammel data %s ledger passings.sql.gz", c.Name)
+		return nil, nil, "", "", fault.New(fault.ErrUsage, "name a service and a file").Advise("trammel data %s ledger passings.sql.gz", shell.Typed(c.Name))
 	}
 	p, err := open(ctx, c)
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/written/lock"
 	"app.example/trammel/internal/demo"
@@ -89,7 +90,7 @@ func demoAction(ctx context.Context, c *cli.Command) error {
 		return context.Cause(ctx)
 	}
 	s.Print("\n%s", s.Paint(ui.Bold, "The project is yours to play with:"))
-	s.Print("  cd %s", home)
+	s.Print("  cd %s", shell.Typed(home))
 	s.Print("  trammel shell        # then: sluice --version")
 	s.Print("  trammel start        # then open http://127.0.0.1:8700/")
 	s.Print("  edit data/passings.csv, and see: trammel show")

@@ -13,6 +13,7 @@ import (
 	"app.example/trammel/internal/core/acting/fit"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/policy"
@@ -116,7 +117,7 @@ func stockAction(ctx context.Context, c *cli.Command) error {
 		s.Print("  %s", text)
 	}
 	for _, text := range left {
-		s.Say("Not for %s. There: trammel stock --platform %s", text, strings.Split(text, ":")[0])
+		s.Say("Not for %s. There: trammel stock --platform %s", text, shell.Typed(strings.Split(text, ":")[0]))
 	}
 	if all.Lock {
 		s.Say("The tree digests of all platforms are in %s now; commit it.", lock.FileName)

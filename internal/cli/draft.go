@@ -14,6 +14,7 @@ import (
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/origins/locator"
@@ -127,7 +128,7 @@ func begin(ctx context.Context, c *cli.Command, s *ui.Screen, dir, from string) 
 		}
 	}
 	if len(there) > 0 {
-		return fault.New(fault.ErrUsage, "%s is there already, and nothing is written", strings.Join(there, ", ")).Advise("Begin in an empty folder: mkdir lane && cd lane && trammel draft --from %s", from)
+		return fault.New(fault.ErrUsage, "%s is there already, and nothing is written", strings.Join(there, ", ")).Advise("Begin in an empty folder: mkdir lane && cd lane && trammel draft --from %s", shell.Typed(from))
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err

@@ -17,6 +17,7 @@ import (
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/written/card"
 	"app.example/trammel/internal/core/written/declare"
@@ -116,7 +117,7 @@ func reportGaps(s *ui.Screen, plan *environ.Compiled, log string) {
 	for _, name := range names {
 		advice := "add it to host, or declare what provides it"
 		if tool := provider(name); tool != "" {
-			advice = "trammel set " + tool + "=latest"
+			advice = "trammel set " + shell.Typed(tool) + "=latest"
 		}
 		s.Say("  %-16s  %-28s  %s", name, environ.FindHost(name, os.Getenv("PATH")), advice)
 	}

@@ -11,6 +11,7 @@ import (
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/acting/survey"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -59,7 +60,7 @@ func here(c *cli.Command) error {
 			running++
 		}
 		if st.State == "failed" || st.State == "failing" {
-			attend("%s is %s: %s. Its log: trammel logs %s", st.Name, st.State, st.Reason, st.Service)
+			attend("%s is %s: %s. Its log: trammel logs %s", st.Name, st.State, st.Reason, shell.Typed(st.Service))
 		}
 	}
 	if wants == 0 {

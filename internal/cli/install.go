@@ -18,6 +18,7 @@ import (
 	"app.example/trammel/internal/core/base/cached"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/release"
+	"app.example/trammel/internal/core/base/shell"
 )
 
 // What asks the program for completions, one file a shell.
@@ -88,7 +89,7 @@ func installAction(_ context.Context, c *cli.Command) error {
 	}
 	s.Table(rows)
 	if !onPath {
-		s.Say("%s is not on your PATH. Add it in your shell's start-up file: export PATH=\"%s:$PATH\"", bin, bin)
+		s.Say("%s is not on your PATH. Add it in your shell's start-up file: export PATH=%s:\"$PATH\"", bin, shell.Typed(bin))
 	}
 	if prefix != "/usr/local" && prefix != "/usr" && filepath.Base(h.Getenv("SHELL")) == "zsh" {
 		s.Say("For zsh to complete, before compinit in ~/.zshrc: fpath=(%s $fpath)", filepath.Join(prefix, "share/zsh/site-functions"))

@@ -19,6 +19,7 @@ import (
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/base/authority"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/lend"
@@ -143,7 +144,7 @@ func lendAction(ctx context.Context, c *cli.Command) error {
 // loanAsked refuses what no loan can be.
 func loanAsked(c *cli.Command, span time.Duration) error {
 	if span <= 0 || span > longestLoan {
-		return fault.New(fault.ErrUsage, "a loan lasts between a second and a week, not %s", span).Advise("Write, for example: trammel lend %s --for 2h", c.Args().First())
+		return fault.New(fault.ErrUsage, "a loan lasts between a second and a week, not %s", span).Advise("Write, for example: trammel lend %s --for 2h", shell.Typed(c.Args().First()))
 	}
 	if c.String("to") != "" && c.String("through") != "" {
 		return fault.New(fault.ErrUsage, "--to and --through are two ways of which one is taken")
@@ -159,7 +160,7 @@ func reachedAt(c *cli.Command, name string) (at, bind string, err error) {
 	}
 	if at = c.String("to"); at == "" {
 		if at = lend.Here(); at == "" {
-			return "", "", fault.New(fault.ErrUsage, "this machine has no address by which others could reach it").Advise("Name one: trammel lend %s --to ADDRESS. Or an SSH server that both of you reach: --through USER@HOST", name)
+			return "", "", fault.New(fault.ErrUsage, "this machine has no address by which others could reach it").Advise("Name one: trammel lend %s --to ADDRESS. Or an SSH server that both of you reach: --through USER@HOST", shell.Typed(name))
 		}
 	}
 	return at, at, nil
@@ -218,7 +219,7 @@ func lendable(ctx context.Context, p *checkout.State, name string) (*lend.Offer,
 	}
 	i := slices.IndexFunc(list, func(st service.Status) bool { return st.Service == name && st.Running() })
 	if i < 0 {
-		return nil, fault.New(fault.ErrNotReady, "%s does not run", name).Advise("Start it: trammel start %s", name)
+		return nil, fault.New(fault.ErrNotReady, "%s does not run", name).Advise("Start it: trammel start %s", shell.Typed(name))
 	}
 	host, _, err := net.SplitHostPort(strings.TrimSuffix(strings.TrimPrefix(list[i].Address, "http://"), "/"))
 	if err != nil {
@@ -265,7 +266,7 @@ func hostOf(through string) (string, error) {
 // consentToLend asks on the terminal.
 func consentToLend(ctx context.Context, s *ui.Screen, name, question string) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return fault.New(fault.ErrNotApproved, "nobody is asked without a terminal whether %s may be lent", name).Advise("If you want that: trammel lend %s --yes", name)
+		return fault.New(fault.ErrNotApproved, "nobody is asked without a terminal whether %s may be lent", name).Advise("If you want that: trammel lend %s --yes", shell.Typed(name))
 	}
 	yes, err := answeredYes(ctx, s, question)
 	if err == nil && !yes {

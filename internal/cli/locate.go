@@ -10,6 +10,7 @@ import (
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout/located"
 	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/origins/locator"
@@ -44,7 +45,7 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 	if known.Pin != "" {
 		at = " at " + strings.TrimPrefix(known.Pin, "sha256:")[:12]
 	}
-	s.Say("%s%s is bay %s. With it elsewhere: trammel --bay %s …", text, at, known.Name, known.Name)
+	s.Say("%s%s is bay %s. With it elsewhere: trammel --bay %s …", text, at, known.Name, shell.Typed(known.Name))
 	p, err := openChosen(ctx, c)
 	if err != nil {
 		return err
@@ -53,7 +54,7 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 	if err != nil {
 		var refused *fault.Error
 		if errors.As(err, &refused) && errors.Is(err, fault.ErrNotApproved) {
-			refused.Do = strings.ReplaceAll(refused.Do, "trammel approve", "trammel --bay "+known.Name+" approve")
+			refused.Do = strings.ReplaceAll(refused.Do, "trammel approve", "trammel --bay "+shell.Typed(known.Name)+" approve")
 		}
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 	"app.example/trammel/internal/core/acting/locking"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/written/declare"
@@ -78,7 +79,7 @@ func lockAction(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	if len(tools) > 0 && !c.Bool("renew") {
-		return fault.New(fault.ErrUsage, "toolchains are named only to renew them").Advise("Write: trammel lock --renew %s", tools[0])
+		return fault.New(fault.ErrUsage, "toolchains are named only to renew them").Advise("Write: trammel lock --renew %s", shell.Typed(tools[0]))
 	}
 	order := lockOrder(c, p)
 	if text := c.String("as-of"); text != "" {

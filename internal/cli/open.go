@@ -12,6 +12,7 @@ import (
 
 	"app.example/trammel/internal/cli/live"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/running/gateway"
 	"app.example/trammel/internal/core/running/service"
@@ -76,7 +77,7 @@ func openable(ctx context.Context, p *checkout.State, name string) (string, erro
 	i := slices.IndexFunc(list, func(st service.Status) bool { return st.Service == name && st.Running() })
 	switch {
 	case i < 0:
-		return "", fault.New(fault.ErrNotReady, "%s does not run", name).Advise("Start it: trammel start %s", name)
+		return "", fault.New(fault.ErrNotReady, "%s does not run", name).Advise("Start it: trammel start %s", shell.Typed(name))
 	case list[i].Address == "":
 		return "", fault.New(fault.ErrUsage, "%s speaks no HTTP, which a browser needs", name).Advise("A service speaks it that has a port named http, or is asked over http whether it is ready.")
 	}

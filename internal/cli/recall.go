@@ -13,6 +13,7 @@ import (
 	"app.example/trammel/internal/core/acting/locking"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/history"
@@ -162,7 +163,7 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, h *history.H
 	}
 	done, err := locking.Back(ctx, places, h, o)
 	if done.Kept != "" {
-		defer s.Say("What was in force was not committed. It is kept: trammel recall %s --declaration", done.Kept)
+		defer s.Say("What was in force was not committed. It is kept: trammel recall %s --declaration", shell.Typed(done.Kept))
 	}
 	if err != nil {
 		return err
@@ -176,7 +177,7 @@ func recallBring(ctx context.Context, c *cli.Command, s *ui.Screen, h *history.H
 	if err != nil || p.Written.Digest() != r.Lock.Declaration.Digest {
 		what := fmt.Sprintf("%s asks for something else than this lock by now.", declare.FileName)
 		if r.Declaration != nil && !o.Declaration {
-			s.Say("%s Bring that back as well: trammel recall %s --declaration", what, r.Short())
+			s.Say("%s Bring that back as well: trammel recall %s --declaration", what, shell.Typed(r.Short()))
 		} else {
 			s.Say("%s", what)
 		}

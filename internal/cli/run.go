@@ -20,6 +20,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
@@ -375,7 +376,7 @@ func notThere(plan *environ.Compiled, command string, err error) error {
 	host, tool := environ.FindHost(command, os.Getenv("PATH")), provider(command)
 	switch {
 	case tool != "":
-		text += fmt.Sprintf("\n  %s provides it: trammel set %s=latest && trammel fit", tool, tool)
+		text += fmt.Sprintf("\n  %s provides it: trammel set %s=latest && trammel fit", tool, shell.Typed(tool))
 	case host == "" || plan.Environment.Isolation != declare.Clean:
 		text += fmt.Sprintf("\n  Declare what provides it under [toolchain] in %s; see: trammel find", declare.FileName)
 	}
@@ -431,7 +432,7 @@ func doAction(ctx context.Context, c *cli.Command) error {
 	plan, given, err := planFor(ctx, c)
 	if errors.Is(err, fault.ErrNotApproved) && slices.Contains(args[1:], "--approve") {
 		return fault.New(fault.ErrNotApproved, "%s", fault.FirstLine(err)).
-			Advise("What stands behind %s is for the routine; Trammel's own options stand before it: trammel do --approve %s", args[0], args[0])
+			Advise("What stands behind %s is for the routine; Trammel's own options stand before it: trammel do --approve %s", args[0], shell.Typed(args[0]))
 	}
 	if err != nil {
 		return err

@@ -22,6 +22,7 @@ import (
 	"app.example/trammel/internal/core/base/changes"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/running/gateway"
@@ -349,7 +350,7 @@ func signalServices(ctx context.Context, c *cli.Command, s *ui.Screen, services 
 		return fault.New(fault.ErrUsage, "no signal is named %q", signal).Advise("One of %s.", strings.Join(service.SignalNames(), ", "))
 	}
 	if len(names) == 0 {
-		return fault.New(fault.ErrUsage, "say which service gets SIG%s", signal).Advise("trammel stop --signal %s SERVICE", signal)
+		return fault.New(fault.ErrUsage, "say which service gets SIG%s", signal).Advise("trammel stop --signal %s SERVICE", shell.Typed(signal))
 	}
 	sent, err := services.Signal(ctx, service.Signal{Signal: signal, Names: names})
 	if err != nil {
@@ -362,7 +363,7 @@ func signalServices(ctx context.Context, c *cli.Command, s *ui.Screen, services 
 		return tell(s, signalOut{1, signal, sent})
 	}
 	if len(sent) == 0 {
-		return fault.New(fault.ErrNotReady, "%s does not run", strings.Join(names, ", ")).Advise("trammel start %s", strings.Join(names, " "))
+		return fault.New(fault.ErrNotReady, "%s does not run", strings.Join(names, ", ")).Advise("trammel start %s", shell.Words(names...))
 	}
 	for _, x := range sent {
 		s.Print("SIG%s was sent to %s, process %d", signal, s.Paint(ui.Accent, x.Name), x.Pid)
@@ -440,7 +441,7 @@ func portsOfCopies(own []service.Status) string {
 		}
 		more := ""
 		if len(numbers) > most {
-			more = fmt.Sprintf(" and %d more: trammel show %s", len(numbers)-most, own[0].Service)
+			more = fmt.Sprintf(" and %d more: trammel show %s", len(numbers)-most, shell.Typed(own[0].Service))
 			numbers = numbers[:most]
 		}
 		text += "  "

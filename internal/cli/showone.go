@@ -12,6 +12,7 @@ import (
 	"app.example/trammel/internal/cli/ui"
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/running/logbook"
@@ -97,7 +98,7 @@ func showOne(ctx context.Context, s *sheet, p *checkout.State, name string) erro
 	}
 	if x, ok := p.Declaration.Routine(name); ok {
 		found = true
-		s.print(x.Name, "routine", []fact{{"about", x.About}, {"runs", x.Run.String()}, {"by", "trammel do " + x.Name}})
+		s.print(x.Name, "routine", []fact{{"about", x.About}, {"runs", x.Run.String()}, {"by", "trammel do " + shell.Typed(x.Name)}})
 	}
 	if showOther(s, p, name) {
 		found = true
@@ -129,7 +130,7 @@ func showOther(s *sheet, p *checkout.State, name string) (found bool) {
 	for _, x := range d.Params {
 		if x.Name == name {
 			found = true
-			s.print(name, "param", []fact{{"about", x.About}, at(x.Place), {"is", d.Values[name]}, {"may be", x.Allowed()}, {"choose", "trammel fit --param " + name + "=VALUE"}})
+			s.print(name, "param", []fact{{"about", x.About}, at(x.Place), {"is", d.Values[name]}, {"may be", x.Allowed()}, {"choose", "trammel fit --param " + shell.Typed(name) + "=VALUE"}})
 		}
 	}
 	for _, x := range d.Files {
@@ -175,7 +176,7 @@ func showTool(s *sheet, p *checkout.State, t declare.Toolchain, l *lock.Lock, er
 		}
 		commands := lock.Sorted(part.Named(part.Bin))
 		if part.Format == lock.RootFormat {
-			facts = append(facts, fact{"packages", strings.Join(part.Wants, " ")}, fact{"root", part.Name + " " + part.Part.Version + size + "   (trammel show " + part.Name + ")"})
+			facts = append(facts, fact{"packages", strings.Join(part.Wants, " ")}, fact{"root", part.Name + " " + part.Part.Version + size + "   (trammel show " + shell.Typed(part.Name) + ")"})
 			commands = commandsOf(p, t.Name)
 		} else {
 			facts = append(facts, fact{"part", part.Name + " " + part.Part.Version + size}, fact{"", where}, fact{"", string(part.Digest)})
@@ -226,7 +227,7 @@ func showLibraries(s *sheet, p *checkout.State, name string) bool {
 	if one {
 		for _, l := range on.List() {
 			if l.Name == library {
-				facts = append(facts, fact{"locked", l.Version}, fact{"file", l.Path}, fact{"", string(l.Digest)}, fact{"lies at", l.Place}, fact{"source", locked.Source}, fact{"move it", "trammel set " + name + "=ASK, or: trammel lock --renew " + name})
+				facts = append(facts, fact{"locked", l.Version}, fact{"file", l.Path}, fact{"", string(l.Digest)}, fact{"lies at", l.Place}, fact{"source", locked.Source}, fact{"move it", "trammel set " + shell.Typed(name) + "=ASK, or: trammel lock --renew " + shell.Typed(name)})
 				s.print(name, "library for "+on.For, facts)
 				return true
 			}

@@ -16,6 +16,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/reading"
+	"app.example/trammel/internal/core/base/shell"
 )
 
 // Local is the checkout's own folder for what can be made again.
@@ -40,7 +41,7 @@ func (s *State) localFolder(r *reading.Reader) error {
 	}
 	if !info.IsDir() {
 		return fault.New(fault.ErrUsage, "%s is no folder, but something that leads elsewhere or is nothing to keep files in", path).
-			Advise("Trammel makes that folder itself; a repository has no business with that name. Remove it: rm %s", path)
+			Advise("Trammel makes that folder itself; a repository has no business with that name. Remove it: rm %s", shell.Typed(path))
 	}
 	if err := sameUser(path, info); err != nil {
 		return err
@@ -67,7 +68,7 @@ func (s *State) localFolder(r *reading.Reader) error {
 		}
 		if !info.IsDir() && !info.Mode().IsRegular() {
 			return fault.New(fault.ErrUsage, "%s is neither a folder nor a file, and Trammel did not put it there", full).
-				Advise("Remove it: rm %s", full)
+				Advise("Remove it: rm %s", shell.Typed(full))
 		}
 		if err := sameUser(full, info); err != nil {
 			return err

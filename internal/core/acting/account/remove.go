@@ -19,6 +19,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/running/cluster"
@@ -57,7 +58,7 @@ func Everything(ctx context.Context, p place.Places, h host.Host, temporary stri
 	for _, b := range bay.All(p) {
 		if at, err := cluster.RecordOf(b); err == nil && at != nil {
 			return nil, fault.New(fault.ErrUsage, "bay %s of %s runs in %s/%s, which nothing here could find again", b.Name, b.Project, at.Target.Context, at.Target.Namespace).
-				Advise("First, in a folder of that project: trammel clear %s", b.Name)
+				Advise("First, in a folder of that project: trammel clear %s", shell.Typed(b.Name))
 		}
 		running, err := service.Connect(b, h).Status(ctx)
 		if err != nil {

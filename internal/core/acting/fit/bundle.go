@@ -21,6 +21,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/origins/source"
@@ -228,11 +229,11 @@ func ReadBundle(ctx context.Context, s *checkout.State, supplies []supply.Want, 
 	l := s.Lock
 	f, err := disk.OpenRegular(file)
 	if err != nil {
-		return nil, fault.New(fault.ErrUsage, "the bundle cannot be read: %v", err).Advise("Write one where there is a network: trammel export bundle --output %s", filepath.Base(file))
+		return nil, fault.New(fault.ErrUsage, "the bundle cannot be read: %v", err).Advise("Write one where there is a network: trammel export bundle --output %s", shell.Typed(filepath.Base(file)))
 	}
 	defer f.Close()
 	bad := func(format string, args ...any) error {
-		return fault.New(fault.ErrSource, "%s: %s", filepath.Base(file), fmt.Sprintf(format, args...)).Advise("Have it written anew: trammel export bundle --output %s", filepath.Base(file))
+		return fault.New(fault.ErrSource, "%s: %s", filepath.Base(file), fmt.Sprintf(format, args...)).Advise("Have it written anew: trammel export bundle --output %s", shell.Typed(filepath.Base(file)))
 	}
 	locked := map[string]wanted{}
 	for _, text := range l.Declaration.Platforms {

@@ -8,6 +8,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/written/history"
 	"app.example/trammel/internal/core/written/lock"
@@ -31,7 +32,7 @@ type Recalled struct {
 func Back(ctx context.Context, places place.Places, h *history.History, o Recall) (out Recalled, err error) {
 	r, dir := o.Revision, filepath.Dir(o.File)
 	if o.Declaration && r.Declaration == nil {
-		return out, fault.New(fault.ErrUsage, "the declaration of %s was not kept", r.Short()).Advise("Bring back the lock alone: trammel recall %s", r.Short())
+		return out, fault.New(fault.ErrUsage, "the declaration of %s was not kept", r.Short()).Advise("Bring back the lock alone: trammel recall %s", shell.Typed(r.Short()))
 	}
 	bare, err := checkout.Bare(places, dir)
 	if err != nil {
@@ -50,7 +51,7 @@ func Back(ctx context.Context, places place.Places, h *history.History, o Recall
 	own, _ := disk.ReadWithin(dir, filepath.Base(o.File), disk.MostText)
 	text, _ := lock.ReadBytes(dir, lock.FileName)
 	if now == nil && text != nil && !h.Same(lock.FileName, text) && o.Declaration {
-		return out, fault.New(fault.ErrUsage, "%s cannot be read and is not committed; it would be lost", lock.FileName).Advise("Move it away, or: git checkout %s", lock.FileName)
+		return out, fault.New(fault.ErrUsage, "%s cannot be read and is not committed; it would be lost", lock.FileName).Advise("Move it away, or: git checkout %s", shell.Typed(lock.FileName))
 	}
 	out.Changes = lock.Changes(now, r.Lock)
 	aside := now != nil && (now.ID() != r.Lock.ID() || o.Declaration && string(own) != string(r.Declaration))

@@ -25,6 +25,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/sshsig"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/origins/source"
@@ -317,7 +318,7 @@ func none(folder string, err error) error {
 	if !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return fault.New(fault.ErrUsage, "there is no catalog in %s", folder).Advise("Make one: trammel catalog add %s ARCHIVE", folder)
+	return fault.New(fault.ErrUsage, "there is no catalog in %s", folder).Advise("Make one: trammel catalog add %s ARCHIVE", shell.Typed(folder))
 }
 
 // Renew writes the first page anew after cards were edited by hand.
@@ -349,7 +350,7 @@ func Renew(ctx context.Context, folder string) error {
 func Sign(folder string, signer ssh.Signer) error {
 	raw, err := disk.ReadWithin(folder, "catalog.toml", disk.MostText)
 	if err != nil {
-		return fault.New(fault.ErrUsage, "there is no catalog in %s", folder).Advise("Make one: trammel catalog add %s ARCHIVE", folder)
+		return fault.New(fault.ErrUsage, "there is no catalog in %s", folder).Advise("Make one: trammel catalog add %s ARCHIVE", shell.Typed(folder))
 	}
 	signature, err := sshsig.Sign(raw, source.CatalogNamespace, signer)
 	if err != nil {

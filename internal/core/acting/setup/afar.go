@@ -7,6 +7,7 @@ import (
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/running/service"
@@ -32,7 +33,7 @@ func (s *Setup) here(ctx context.Context, g Graph) error {
 		switch {
 		case kind == "service" && !slices.ContainsFunc(running, func(st service.Status) bool { return st.Service == name && st.Running() }):
 			return fault.New(fault.ErrNotReady, "service %s of bay %s does not run, and it is in a cluster", name, s.State.Bay.Name).
-				Advise("Start it there: trammel --bay %s start", s.State.Bay.Name)
+				Advise("Start it there: trammel --bay %s start", shell.Typed(s.State.Bay.Name))
 		case kind == "service", kind == "step" && x.Per == "bay":
 			delete(g, node)
 		}

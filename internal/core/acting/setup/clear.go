@@ -12,6 +12,7 @@ import (
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/located"
@@ -104,7 +105,7 @@ func setAside(ctx context.Context, p *checkout.State) (out []Cleared, err error)
 		held, err = disk.LockFile(p.Bay.SupervisorLock())
 	}
 	if err != nil {
-		return nil, fault.New(fault.ErrFailed, "bay %s is being started at this moment", p.Bay.Name).Advise("Once that is done: trammel clear %s", p.Bay.Name)
+		return nil, fault.New(fault.ErrFailed, "bay %s is being started at this moment", p.Bay.Name).Advise("Once that is done: trammel clear %s", shell.Typed(p.Bay.Name))
 	}
 	defer held.Close()
 	for _, link := range p.Written.Files { // links into the bay's rendered files

@@ -13,6 +13,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/mask"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -75,7 +76,7 @@ func (s *Setup) Load(ctx context.Context, name string, from *os.File) error {
 	}
 	if at != nil && stopped {
 		return fault.New(fault.ErrUsage, "%s takes data as files, while it is stopped, and bay %s is in a cluster", name, s.State.Bay.Name).
-			Advise("Its own client may do it: trammel --bay %s run -- …", s.State.Bay.Name)
+			Advise("Its own client may do it: trammel --bay %s run -- …", shell.Typed(s.State.Bay.Name))
 	}
 	var away []string
 	for _, y := range s.NeededBy(name) {
@@ -157,7 +158,7 @@ func whole(from *os.File, x declare.Service) error {
 	}
 	if begins.MatchString(bytewise(head)) && !ends.MatchString(bytewise(tail)) {
 		return fault.New(fault.ErrUsage, "the dump ends too early: it begins as one of %s and does not end as one", x.Tool).
-			Advise("It was cut while it was copied or made. Nothing was changed. Take a whole one: trammel data save %s FILE", x.Name)
+			Advise("It was cut while it was copied or made. Nothing was changed. Take a whole one: trammel data save %s FILE", shell.Typed(x.Name))
 	}
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/running/step"
@@ -41,7 +42,7 @@ func (s *Setup) Evidence(ctx context.Context) ([]Evidence, error) {
 		e := Evidence{Step: x, Locked: locked}
 		for _, n := range x.Needs {
 			if name, ok := strings.CutPrefix(n, "service."); ok && !slices.ContainsFunc(running_, func(st service.Status) bool { return st.Service == name && st.State == service.Ready }) {
-				e.Not = name + " does not run: trammel start " + name
+				e.Not = name + " does not run: trammel start " + shell.Typed(name)
 			}
 		}
 		if e.Not == "" {

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/running/environ"
@@ -65,7 +66,7 @@ func (s *Setup) SecretRemarks() []string {
 			continue
 		}
 		if info.Mode().Perm()&0o077 != 0 {
-			out = append(out, fmt.Sprintf("The secret %s can be read by others: chmod 600 %s", x.Name, path))
+			out = append(out, fmt.Sprintf("The secret %s can be read by others: chmod 600 %s", x.Name, shell.Typed(path)))
 		}
 		below, err := filepath.Rel(dir, full)
 		if err != nil || !filepath.IsLocal(below) {

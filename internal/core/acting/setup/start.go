@@ -13,6 +13,7 @@ import (
 
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/running/logbook"
 	"app.example/trammel/internal/core/running/script"
@@ -187,7 +188,7 @@ func (s *Setup) notReady(st service.Status) error {
 	for _, l := range own[max(0, len(own)-8):] {
 		do.WriteString("| " + l.Text + "\n")
 	}
-	fmt.Fprintf(&do, "Log: %s (trammel logs %s)", logbook.Path(s.State.Bay.Logs(), st.Name), st.Service)
+	fmt.Fprintf(&do, "Log: %s (trammel logs %s)", logbook.Path(s.State.Bay.Logs(), st.Name), shell.Typed(st.Service))
 	return e.Advise("%s", do.String())
 }
 

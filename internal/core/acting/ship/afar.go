@@ -19,6 +19,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/cluster"
 	"app.example/trammel/internal/core/running/image"
@@ -477,7 +478,7 @@ func ExportStack(ctx context.Context, up *setup.Setup, order Order, reference, n
 		return nil, err
 	}
 	if reference == "" {
-		return nil, fault.New(fault.ErrUsage, "say which image the objects name").Advise("Push it first, then name it: trammel export kubernetes --image registry.example/%s@%s", up.State.Declaration.Project, made.Digest)
+		return nil, fault.New(fault.ErrUsage, "say which image the objects name").Advise("Push it first, then name it: trammel export kubernetes --image registry.example/%s@%s", shell.Typed(up.State.Declaration.Project), shell.Typed(made.Digest))
 	}
 	r.Target = cluster.Target{Namespace: namespace, Own: true}
 	secrets, err := up.Secrets()

@@ -1,10 +1,13 @@
 package shell
 
 import (
+	"fmt"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"mvdan.cc/sh/v3/syntax"
 )
@@ -52,11 +55,43 @@ func Quote(value string) string {
 	return "'" + strings.ReplaceAll(value, "'", `'\''`) + "'"
 }
 
-// Words writes a command line that a person can paste: each word is quoted where it has to be.
+// Typed writes a value as one word of a command line that a person may paste, in any of bash, zsh and
+// fish: nothing in it means anything, and no character of it is hidden. One with control characters or
+// marks that cannot be seen is written as bash and zsh have it.
+func Typed(value string) string {
+	if !strings.ContainsFunc(value, func(r rune) bool { return !unicode.IsPrint(r) || r == utf8.RuneError }) {
+		if strings.HasPrefix(value, "-") && strings.Contains(value, "/") {
+			value = "./" + value // a file, and no option
+		}
+		return Quote(value)
+	}
+	var b strings.Builder
+	b.WriteString("$'")
+	for i := 0; i < len(value); {
+		r, size := utf8.DecodeRuneInString(value[i:])
+		switch {
+		case r == '\'' || r == '\\':
+			b.WriteString("\\" + string(r))
+		case unicode.IsPrint(r) && r != utf8.RuneError:
+			b.WriteRune(r)
+		default:
+			for _, c := range []byte(value[i : i+size]) {
+				fmt.Fprintf(&b, "\\x%02x", c)
+			}
+			if next, _ := utf8.DecodeRuneInString(value[i+size:]); strings.ContainsRune("0123456789abcdefABCDEF", next) && i+size < len(value) {
+				b.WriteString("'$'") // which would be read as more of the number
+			}
+		}
+		i += size
+	}
+	return b.String() + "'"
+}
+
+// Words writes such a command line.
 func Words(words ...string) string {
 	out := make([]string, len(words))
 	for i, w := range words {
-		out[i] = Quote(w)
+		out[i] = Typed(w)
 	}
 	return strings.Join(out, " ")
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/written/card"
@@ -79,7 +80,7 @@ func (r *resolver) onGo(ctx context.Context, t declare.Toolchain, way choice, s 
 	if !ok || !way.from.Build || !locked {
 		return nil
 	}
-	place, whose, do := t.Place, "the project's go", fmt.Sprintf("Give it one of its own, which nothing else sees: go = \"%s\" in the table of %s.\nOr ask for an older %s: trammel find %s", "%s", t.Name, t.Name, t.Name)
+	place, whose, do := t.Place, "the project's go", fmt.Sprintf("Give it one of its own, which nothing else sees: go = \"%s\" in the table of %s.\nOr ask for an older %s: trammel find %s", "%s", t.Name, t.Name, shell.Typed(t.Name))
 	if own {
 		whose, do = "its own go", "Ask for go = \"%s\" there."
 	}

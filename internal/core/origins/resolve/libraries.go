@@ -15,6 +15,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/solve"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/origins/source"
@@ -86,7 +87,7 @@ func (r *resolver) set(ctx context.Context, l *lock.Lock, x declare.Library) (lo
 	if !ok {
 		return lock.Library{}, fault.Findings{{
 			Place: x.Place, What: fmt.Sprintf("libraries %s are for %s, and no %s toolchain is declared", x.Name, tool, tool),
-			Do: fmt.Sprintf("Declare one: trammel set %s=latest", tool),
+			Do: fmt.Sprintf("Declare one: trammel set %s=latest", shell.Typed(tool)),
 		}}
 	}
 	if i := slices.IndexFunc(r.d.Toolchains, func(t declare.Toolchain) bool { return t.Name == tool }); i >= 0 && r.d.Toolchains[i].CardName() != declare.LibraryKinds[x.Kind].Tool {

@@ -9,6 +9,7 @@ import (
 
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/written/card"
@@ -263,7 +264,7 @@ func LookLibrary(ctx context.Context, d *declare.Declaration, m *source.Machine,
 	}
 	list, err := opened.source.Releases(ctx, card.From{Package: name}, d.Platforms)
 	if fetch.NotFound(err) {
-		return nil, fault.New(fault.ErrUsage, "the source %q has no package %s", from, name).Advise("Look it up: trammel find %s", name)
+		return nil, fault.New(fault.ErrUsage, "the source %q has no package %s", from, name).Advise("Look it up: trammel find %s", shell.Typed(name))
 	}
 	return &Offer{Tool: x.Name + "/" + name, Source: from, Scheme: scheme, Releases: list}, err
 }

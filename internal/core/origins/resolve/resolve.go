@@ -25,6 +25,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/written/card"
@@ -599,7 +600,7 @@ func (r *resolver) lines(t declare.Toolchain) (version.Ask, error) {
 		return t.Ask, nil
 	}
 	if t.Name != "node" {
-		return t.Ask, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%s has no lines that are called lts", t.Name), Do: "Name a version: trammel find " + t.Name}}
+		return t.Ask, fault.Findings{{Place: t.AskAt, What: fmt.Sprintf("%s has no lines that are called lts", t.Name), Do: "Name a version: trammel find " + shell.Typed(t.Name)}}
 	}
 	now := r.o.Now
 	if at := r.asOf(t); !at.IsZero() {

@@ -10,6 +10,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/origins/source"
 	"app.example/trammel/internal/core/written/card"
 	"app.example/trammel/internal/core/written/declare"
@@ -48,6 +49,9 @@ func Packages(ctx context.Context, d *declare.Declaration, m *source.Machine, cl
 				failed[i] = err
 			}
 			for _, f := range list {
+				if !source.CanName(r.kind(name), f.Name) || toolName(f.Name) == "" {
+					continue // whatever a registry calls its packages
+				}
 				found[i] = append(found[i], Package{f, name, r.how(name, f.Name)})
 			}
 		})
@@ -96,7 +100,7 @@ func (r *resolver) how(from, name string) string {
 		}
 		for _, l := range r.d.Libraries {
 			if l.Kind == setKind {
-				return fmt.Sprintf("trammel set %s/%s=latest", l.Name, name)
+				return fmt.Sprintf("trammel set %s/%s=latest", shell.Typed(l.Name), shell.Typed(name))
 			}
 		}
 		if kind != "npm" {
@@ -104,9 +108,9 @@ func (r *resolver) how(from, name string) string {
 		}
 	}
 	if kind == "debian" && slices.ContainsFunc(libraries, func(p string) bool { return strings.HasPrefix(name, p) }) {
-		return "trammel set " + name + "=latest"
+		return "trammel set " + shell.Typed(name) + "=latest"
 	}
-	return fmt.Sprintf("trammel set %s=latest --from %s --package %s", toolName(name), from, name)
+	return fmt.Sprintf("trammel set %s=latest --from %s --package %s", shell.Typed(toolName(name)), shell.Typed(from), shell.Typed(name))
 }
 
 // toolName is a name that a toolchain can have, of that of a package.
@@ -140,7 +144,7 @@ func Called(name string) (tool string, ok bool) {
 func (r *resolver) unknown(ctx context.Context, t declare.Toolchain, names []string) error {
 	f := fault.Finding{Place: t.Place, What: fmt.Sprintf("no card is known for a tool named %q", t.Name), Do: fault.DidYouMean(t.Name, names)}
 	if tool, ok := Called(t.Name); ok {
-		f.Do = fmt.Sprintf("It is called %q: trammel set %s=%s", tool, tool, t.Ask)
+		f.Do = fmt.Sprintf("It is called %q: trammel set %s=%s", tool, shell.Typed(tool), shell.Typed(t.Ask.String()))
 		return fault.Findings{f}
 	}
 	if r.client.Offline() {
@@ -149,7 +153,7 @@ func (r *resolver) unknown(ctx context.Context, t declare.Toolchain, names []str
 	found, _ := Packages(ctx, r.d, r.m, r.client, t.Name)
 	for _, p := range found {
 		if p.Name == t.Name {
-			f.Do = fmt.Sprintf("The source %q has a package of that name: %s", p.Source, strings.Replace(p.Do, "=latest", "="+t.Ask.String(), 1))
+			f.Do = fmt.Sprintf("The source %q has a package of that name: %s", p.Source, strings.Replace(p.Do, "=latest", "="+shell.Typed(t.Ask.String()), 1))
 			break
 		}
 	}
@@ -170,6 +174,6 @@ func (r *resolver) noPackage(ctx context.Context, t declare.Toolchain, way choic
 			}
 		}
 	}
-	f.Do += fmt.Sprintf("Look it up: trammel find %s", strings.TrimPrefix(strings.TrimPrefix(name, "r-cran-"), "python3-"))
+	f.Do += fmt.Sprintf("Look it up: trammel find %s", shell.Typed(strings.TrimPrefix(strings.TrimPrefix(name, "r-cran-"), "python3-")))
 	return fault.Findings{f}
 }

@@ -14,10 +14,13 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/mod/module"
+
 	"app.example/trammel/internal/core/base/debian"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/fetch"
 	"app.example/trammel/internal/core/base/platform"
+	"app.example/trammel/internal/core/base/python"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/written/card"
 	"app.example/trammel/internal/core/written/declare"
@@ -90,6 +93,30 @@ var kinds = map[string]struct {
 
 // Scheme is how versions of a kind of source are ordered, unless a card says otherwise.
 func Scheme(kind string) version.Scheme { return kinds[kind].scheme }
+
+// CanName tells whether a kind of source can have a package of a name. What cannot be one is offered to
+// nobody: it comes from a registry's answer and goes into command lines.
+func CanName(kind, name string) bool {
+	of := func(letters string) bool {
+		return name != "" && len(name) <= 214 && strings.Trim(name, letters) == ""
+	}
+	const lower, digits = "abcdefghijklmnopqrstuvwxyz", "0123456789"
+	upper := strings.ToUpper(lower)
+	switch kind {
+	case "npm": // docs of the registry, "package-name-guidelines", with what older packages have
+		scope, rest, scoped := strings.Cut(name, "/")
+		return of(lower+upper+digits+"@/._-~") && (!scoped && name[0] != '@' || scoped && len(scope) > 1 && scope[0] == '@' && rest != "" && !strings.ContainsAny(rest+scope[1:], "/@")) && name[0] != '.' && name[0] != '-'
+	case "gomod":
+		return module.CheckPath(name) == nil
+	case "debian": // Debian Policy, section 5.6.1
+		return of(lower+digits+"+.-") && len(name) > 1 && strings.ContainsAny(name[:1], lower+digits)
+	case "wheel":
+		return python.ValidName(name)
+	case "r": // Writing R Extensions, section 1.1.1
+		return of(lower+upper+digits+".") && strings.ContainsAny(name[:1], lower+upper)
+	}
+	return of(lower+upper+digits+"_.+/@-") && name[0] != '-'
+}
 
 // Implied is the source that needs no table in the declaration: the kind's name
 // is the source's name.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/written/lock"
 )
 
@@ -45,7 +46,7 @@ func (v *verifier) libraries() {
 					shown = filepath.Join(folder, name)
 				}
 				details = append(details, Detail{shown, fmt.Sprintf("is found by %s, and no set and no add-on brought it", h.tool)})
-				v.mend("rm -r " + shown)
+				v.mend("rm -r " + shell.Typed(shown))
 			}
 		}
 	}
@@ -53,7 +54,7 @@ func (v *verifier) libraries() {
 		for _, name := range top(filepath.Join(plan.Home, "bin")) {
 			shown, _ := filepath.Rel(v.p.Dir(), filepath.Join(plan.Home, "bin", name))
 			details = append(details, Detail{shown, "is a command that no toolchain, set or add-on brought"})
-			v.mend("rm " + shown)
+			v.mend("rm " + shell.Typed(shown))
 		}
 	}
 	if len(details) > 0 {

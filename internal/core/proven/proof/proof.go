@@ -25,6 +25,7 @@ import (
 	"app.example/trammel/internal/core/acting/ship"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/policy"
@@ -195,7 +196,7 @@ func (v *verifier) done() *Report {
 		if i := slices.Index(v.fits, ""); i >= 0 {
 			v.mend("trammel fit")
 		} else {
-			v.mend("trammel fit " + strings.Join(v.fits, " "))
+			v.mend("trammel fit " + shell.Words(v.fits...))
 		}
 	}
 	return &v.Report
@@ -747,7 +748,7 @@ func (v *verifier) afar(ctx context.Context, at *cluster.Record, err error) {
 		v.row("services", Failed, firstLine(err))
 	case len(found) > 0:
 		v.row("services", Drift, "what runs in "+at.Target.Namespace+" is not what is locked", details...)
-		v.mend("trammel --bay " + v.p.Bay.Name + " start")
+		v.mend("trammel --bay " + shell.Typed(v.p.Bay.Name) + " start")
 	default:
 		v.row("services", OK, "run the locked environment, in "+at.Target.Context+"/"+at.Target.Namespace)
 	}
@@ -792,7 +793,7 @@ func (v *verifier) services(ctx context.Context) {
 		switch {
 		case !known:
 			details = append(details, Detail{st.Name, "runs and is not declared any more"})
-			v.mend("trammel stop " + st.Service)
+			v.mend("trammel stop " + shell.Typed(st.Service))
 		case st.Build != spec.Build:
 			details = append(details, Detail{st.Name, "runs another environment: " + canon.Short(st.Build)})
 			stale(st.Service)
@@ -802,7 +803,7 @@ func (v *verifier) services(ctx context.Context) {
 		}
 	}
 	if len(anew) > 0 {
-		v.mend("trammel start " + strings.Join(anew, " "))
+		v.mend("trammel start " + shell.Words(anew...))
 	}
 	switch {
 	case len(details) > 0:

@@ -13,6 +13,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/proven/proof"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -49,7 +50,7 @@ func Load(paths []string, signers *Signers, now time.Time) ([]Loaded, error) {
 	for _, p := range paths {
 		info, err := os.Stat(p)
 		if err != nil {
-			return nil, fault.New(fault.ErrUsage, "the report cannot be read: %v", err).Advise("A machine writes its own: trammel verify --report %s", p)
+			return nil, fault.New(fault.ErrUsage, "the report cannot be read: %v", err).Advise("A machine writes its own: trammel verify --report %s", shell.Typed(p))
 		}
 		if !info.IsDir() {
 			files = append(files, p)
@@ -57,7 +58,7 @@ func Load(paths []string, signers *Signers, now time.Time) ([]Loaded, error) {
 		}
 		in, _ := filepath.Glob(filepath.Join(p, "*.json"))
 		if len(in) == 0 {
-			return nil, fault.New(fault.ErrUsage, "%s holds no reports", p).Advise("A machine writes its own: trammel verify --report %s", filepath.Join(p, "NAME.json"))
+			return nil, fault.New(fault.ErrUsage, "%s holds no reports", p).Advise("A machine writes its own: trammel verify --report %s", shell.Typed(filepath.Join(p, "NAME.json")))
 		}
 		files = append(files, in...)
 	}
@@ -305,7 +306,7 @@ func (m *matrix) parts() {
 			case part.State == proof.OK:
 				what = "its tree is another: " + canon.Short(part.Tree)
 			}
-			there := "trammel fit " + part.Item
+			there := "trammel fit " + shell.Typed(part.Item)
 			if strings.HasPrefix(part.Label, "root ") {
 				there = "trammel fit"
 			}

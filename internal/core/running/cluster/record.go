@@ -8,6 +8,7 @@ import (
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout/bay"
 )
 
@@ -35,7 +36,7 @@ func RecordOf(b bay.Bay) (*Record, error) {
 		err = json.Unmarshal(raw, r)
 	}
 	if err != nil {
-		return nil, fault.New(fault.ErrFailed, "it cannot be told where bay %s is: %v", b.Name, err).Advise("Remove %s, and name its cluster again: trammel --bay %s start --cluster CONTEXT/NAMESPACE", RecordFile(b), b.Name)
+		return nil, fault.New(fault.ErrFailed, "it cannot be told where bay %s is: %v", b.Name, err).Advise("Remove %s, and name its cluster again: trammel --bay %s start --cluster CONTEXT/NAMESPACE", RecordFile(b), shell.Typed(b.Name))
 	}
 	return r, nil
 }

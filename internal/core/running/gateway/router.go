@@ -34,6 +34,7 @@ import (
 	"app.example/trammel/internal/core/base/authority"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/listen"
 	"app.example/trammel/internal/core/kernel/peer"
@@ -375,7 +376,7 @@ func (t *router) service(w http.ResponseWriter, r *http.Request, service string,
 		}
 	}
 	if why != "" {
-		say(w, http.StatusBadGateway, "Service "+service+" "+why+".", "See how it is: trammel show, trammel logs "+service, nil)
+		say(w, http.StatusBadGateway, "Service "+service+" "+why+".", "See how it is: trammel show, trammel logs "+shell.Typed(service), nil)
 		return
 	}
 	target := &url.URL{Scheme: "http", Host: "127.0.0.1:" + strconv.Itoa(to.Port)}
@@ -394,7 +395,7 @@ func (t *router) service(w http.ResponseWriter, r *http.Request, service string,
 			if errors.Is(err, syscall.ECONNREFUSED) {
 				what = "is not ready"
 			}
-			say(w, http.StatusBadGateway, "Service "+service+" "+what+".", "See how it is: trammel show, trammel logs "+service, nil)
+			say(w, http.StatusBadGateway, "Service "+service+" "+what+".", "See how it is: trammel show, trammel logs "+shell.Typed(service), nil)
 		},
 	}
 	proxy.ServeHTTP(w, withClient(r, w))

@@ -14,6 +14,7 @@ import (
 
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/lazy"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/kernel/process"
 )
 
@@ -94,5 +95,5 @@ func Through(ctx context.Context, through string, local int, stdin io.Reader) (e
 			last = line
 		}
 	}
-	return nil, 0, fault.New(fault.ErrSource, "%s does not forward: %s", through, strings.TrimSpace(last)).Advise("Try it by hand: ssh %s", through)
+	return nil, 0, fault.New(fault.ErrSource, "%s does not forward: %s", through, strings.TrimSpace(last)).Advise("Try it by hand: ssh %s", shell.Typed(through))
 }

@@ -28,6 +28,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/reading"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -197,7 +198,7 @@ func Write(in Inputs, e *environ.Ready) (written, kept []string, err error) {
 	for _, s := range list {
 		if s.State == Blocked {
 			return written, kept, fault.New(fault.ErrUsage, "%s is a file of the project, and %s: [file.%q] would put another in its place", s.File.Path, s.File.Place, s.File.Path).
-				Advise("Render to another path, or take the file out of the project (git rm --cached %s, then move it away).", s.File.Path)
+				Advise("Render to another path, or take the file out of the project (git rm --cached %s, then move it away).", shell.Typed(s.File.Path))
 		}
 		source, err := in.source(nil, s.File)
 		if err != nil {

@@ -162,15 +162,7 @@ func ByHand(run declare.Run) string {
 			words = []string{"sh", "-ec", run.Script}
 		}
 	}
-	quoted := make([]string, len(words))
-	for i, w := range words {
-		q, err := syntax.Quote(w, syntax.LangPOSIX)
-		if err != nil {
-			q = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
-		}
-		quoted[i] = q
-	}
-	return "trammel run -- " + strings.Join(quoted, " ")
+	return "trammel run -- " + shell.Words(words...)
 }
 
 // plain turns a script that is a single command, with nothing for a shell to do

@@ -12,6 +12,7 @@ import (
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 )
 
 // Modules is a node_modules folder of a checkout: a folder with a link to each package of
@@ -124,7 +125,7 @@ func (m Modules) Make() error {
 	default:
 		if mark, err := root.Lstat(path.Join(m.Folder, marker)); !info.IsDir() || err != nil || !mark.Mode().IsRegular() {
 			return fault.New(fault.ErrUsage, "%s is there, and Trammel did not make it", m.Folder).
-				Advise("What is in it may be somebody's work, so it was left alone. Move it away: mv %s %s.before", m.Folder, m.Folder)
+				Advise("What is in it may be somebody's work, so it was left alone. Move it away: mv %s %s.before", shell.Typed(m.Folder), shell.Typed(m.Folder))
 		}
 	}
 	if err := disk.WriteWithin(m.Checkout, path.Join(m.Folder, marker), []byte("What is beside this file is of the set of libraries in trammel.lock. Names with a dot are yours.\n"), 0o644); err != nil {
@@ -138,7 +139,7 @@ func (m Modules) Make() error {
 		}
 		if e.Type()&fs.ModeSymlink == 0 {
 			return fault.New(fault.ErrUsage, "%s is there, and is of no set", full).
-				Advise("Somebody put it there. Take it away, or ask for the package: trammel set SET/%s=latest", name)
+				Advise("Somebody put it there. Take it away, or ask for the package: trammel set SET/%s=latest", shell.Typed(name))
 		}
 		return root.Remove(full)
 	}); err != nil {

@@ -17,6 +17,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/lazy"
 	"app.example/trammel/internal/core/base/python"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/stored/merge"
 	"app.example/trammel/internal/core/stored/tree"
@@ -188,7 +189,7 @@ func installer(set string) string {
 words = [a for a in sys.argv[1:] if not a.startswith("-")]
 if words[:1] in (["install"], ["uninstall"]):
     sys.exit("The libraries of this environment are locked, and its folder is complete.\n"
-             "Ask for one: trammel set ` + set + `/NAME=latest, then: trammel lock && trammel fit")
+             "Ask for one: trammel set ` + shell.Typed(set) + `/NAME=latest, then: trammel lock && trammel fit")
 runpy.run_module("pip", run_name="__main__", alter_sys=True)
 `
 }

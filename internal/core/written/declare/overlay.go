@@ -9,6 +9,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/page"
+	"app.example/trammel/internal/core/base/shell"
 )
 
 // OverlayName is the name of a person's own additions, kept out of version control.
@@ -51,7 +52,7 @@ func ParseOverlay(d *Declaration, path string, source []byte) (*Declaration, err
 	r.Close(r.Root)
 	for _, t := range o.Toolchains {
 		if shared, ok := byName(d.Toolchains, t.Name); ok {
-			r.Fault(r.spanOf("toolchain", t.Name), "A trial in one shell is: trammel shell --trial "+t.Name+"="+t.Ask.String(),
+			r.Fault(r.spanOf("toolchain", t.Name), "A trial in one shell is: trammel shell --trial "+shell.Typed(t.Name)+"="+shell.Typed(t.Ask.String()),
 				"%s is declared at %s already, and additions cannot change that", t.Name, shared.Place)
 		}
 	}

@@ -26,6 +26,7 @@ import (
 	"golang.org/x/mod/modfile"
 
 	"app.example/trammel/internal/core/base/lazy"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/base/version"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -119,7 +120,7 @@ func (f *Found) named(name string) string {
 // in is a command that runs in the folder that is being looked at.
 func (f *Found) in(command string) string {
 	if f.below != "" {
-		return "cd " + f.below + " && " + command
+		return "cd " + shell.Typed(f.below) + " && " + command
 	}
 	return command
 }

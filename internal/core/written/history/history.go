@@ -24,6 +24,7 @@ import (
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/written/lock"
 )
 
@@ -60,7 +61,7 @@ func Open(dir, kept string) (*History, error) {
 	h := &History{Dir: dir, Kept: kept}
 	if path := waits(dir); path != "" {
 		return nil, fault.New(fault.ErrFailed, "the repository around %s is not read: %s is neither a file nor a folder", dir, path).
-			Advise("git makes nothing of that kind. Remove it: rm %s", path)
+			Advise("git makes nothing of that kind. Remove it: rm %s", shell.Typed(path))
 	}
 	r, err := git.PlainOpenWithOptions(dir, &git.PlainOpenOptions{DetectDotGit: true, EnableDotGitCommonDir: true})
 	if errors.Is(err, git.ErrRepositoryNotExists) {

@@ -15,6 +15,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -74,7 +75,7 @@ func parse(source []byte, whole bool) (*Lock, error) {
 	}
 	if digest := canon.Digest(l.facts()); whole && digest != l.Digest {
 		return nil, fault.New(fault.ErrUsage, "%s was changed by hand or by a merge: its digest is %s and its content has %s", FileName, canon.Short(l.Digest), canon.Short(digest)).
-			Advise("Bring back the committed one (git checkout %s), or write it anew: trammel lock", FileName)
+			Advise("Bring back the committed one (git checkout %s), or write it anew: trammel lock", shell.Typed(FileName))
 	}
 	if err := l.check(); err != nil {
 		return nil, err
@@ -122,7 +123,7 @@ func unreadable(source []byte, err error) error {
 			break
 		}
 	}
-	return e.Advise("Take one side (git checkout --ours %s), then: trammel lock", FileName)
+	return e.Advise("Take one side (git checkout --ours %s), then: trammel lock", shell.Typed(FileName))
 }
 
 // check refuses what a lock with a right digest could still say to reach outside
