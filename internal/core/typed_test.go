@@ -13,11 +13,11 @@ import (
 )
 
 // typed is the beginning of a command line in a message that a person may paste into a shell.
-var typed = regexp.MustCompile("(?:^|[\\s(:,])(?:trammel (?:--bay|--dir|approve|bays|catalog|clear|compare|data|demo|do|draft|export|find|fit|follow|install|lend|lock|logs|newer|open|recall|remove|run|set|shell|show|start|stock|stop|sweep|unset|verify|watch)|rm|mv|cd|kill|git (?:checkout|rm|add|commit)|ssh|chmod|chown|rmdir|cp|mkdir|sh|export) ")
+var typed = regexp.MustCompile("(?:^|[\\s(:,])(?:trammel (?:--bay|--dir|approve|bays|catalog|clear|compare|data|demo|do|draft|export|find|fit|follow|install|lend|lock|logs|newer|open|recall|remove|run|set|shell|show|start|stock|stop|sweep|unset|verify|watch)|rm|mv|cd|kill|git (?:checkout|rm|add|commit)|ssh|chmod|chown|rmdir|cp|mkdir|sh) ")
 
 var (
 	formatted = regexp.MustCompile(`%[-+# 0-9.*]*(?:\[\d+\])?[a-zA-Z%]`)
-	lineEnds  = regexp.MustCompile(`\. |\.$|\n|; | · | \(|\), |, then|: |  |$`)
+	lineEnds  = regexp.MustCompile(`\. |\.$|\n|; |· | \(|\), |, then|: |  |$`)
 )
 
 // Names of services, files, packages and bays come from others. In each command line that a message

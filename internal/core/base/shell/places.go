@@ -63,7 +63,19 @@ func Typed(value string) string {
 		if strings.HasPrefix(value, "-") && strings.Contains(value, "/") {
 			value = "./" + value // a file, and no option
 		}
-		return Quote(value)
+		if !strings.Contains(value, `\`) {
+			return Quote(value)
+		}
+		var out strings.Builder
+		for i, run := range strings.Split(value, `\`) { // which means something to fish between single quotes
+			if i > 0 {
+				out.WriteString(`\\`)
+			}
+			if run != "" {
+				out.WriteString(Quote(run))
+			}
+		}
+		return out.String()
 	}
 	var b strings.Builder
 	b.WriteString("$'")
