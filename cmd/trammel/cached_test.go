@@ -327,7 +327,7 @@ func matters(h *hut, call, path, rest string) bool {
 		}
 	}
 	// What is made from a plan, and is not there or not right, is made again; nothing is decided by it.
-	for _, made := range []string{filepath.Join(h.dir, ".trammel/bin"), filepath.Join(h.dir, ".trammel/frame"), filepath.Join(h.dir, ".trammel/home"), filepath.Join(h.home, "state/projects"), filepath.Join(h.home, "state/bays")} {
+	for _, made := range []string{filepath.Join(h.dir, ".trammel/bin"), filepath.Join(h.dir, ".trammel/frame"), filepath.Join(h.dir, ".trammel/clock"), filepath.Join(h.home, "state/homes"), filepath.Join(h.home, "cache/tools"), filepath.Join(h.home, "state/projects"), filepath.Join(h.home, "state/bays")} {
 		if strings.HasPrefix(path+"/", made+"/") {
 			return false
 		}

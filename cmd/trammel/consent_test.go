@@ -319,11 +319,11 @@ func TestACommittedFolderIsPutAside(t *testing.T) {
 	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \"clean\"\n[step.s]\nrun = \"uname > ran; ls >> ran\"\n")
 	h.ok("lock")
 	h.ok("fit", "--approve")
-	homes, _ := filepath.Glob(filepath.Join(h.dir, ".trammel/home/of-*"))
+	homes, _ := filepath.Glob(filepath.Join(h.home, "state/homes/*/clean/of-*"))
 	if len(homes) == 0 {
 		t.Fatal("there is no home of languages")
 	}
-	name, _ := filepath.Rel(h.dir, homes[0])
+	name := filepath.Join(".trammel/home", filepath.Base(homes[0]))
 	for _, brings := range []string{"without an id", "with an id of its own"} {
 		other := h.elsewhere(nil)
 		os.RemoveAll(filepath.Join(other.dir, ".trammel"))

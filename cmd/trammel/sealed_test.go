@@ -117,7 +117,7 @@ func TestASealedShellHasTheRootAndNothingOfTheHost(t *testing.T) {
 	if uid == 0 {
 		uid = 1000
 	}
-	home := filepath.Join(h.dir, ".trammel/home")
+	home := globs(h.home, "state/homes/*/sealed")[0]
 	if want := []string{"/usr/bin/tallydb-17", "3", "3", h.dir, fmt.Sprint(uid), home, "hidden"}; !slices.Equal(lines[:7], want) {
 		t.Errorf("inside: %q, not %q", lines, want)
 	}

@@ -2,10 +2,17 @@ package main
 
 import (
 	"fmt"
+	"io"
+	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+	"time"
+
+	"github.com/creack/pty"
 
 	"app.example/trammel/internal/core/running/gateway"
 )
@@ -19,8 +26,8 @@ func (h *hut) besides(name, declaration string) *hut {
 	return &other
 }
 
-// probe puts a program into a project that asks for an address: ./probe METHOD ADDRESS [HEADER…].
-func (h *hut) probe() {
+// probe puts a program with a habit into a project: ./probe METHOD ADDRESS [HEADER…], or ./probe THING….
+func (h *hut) probe(habit string) {
 	h.t.Helper()
 	raw, err := os.ReadFile(serverFile(h.t))
 	if err != nil {
@@ -29,7 +36,7 @@ func (h *hut) probe() {
 	if err := os.WriteFile(filepath.Join(h.dir, "probe"), raw, 0o755); err != nil {
 		h.t.Fatal(err)
 	}
-	h.write("trammel.toml", h.read("trammel.toml")+"\n[variables]\n"+serverHabit+" = \"ask\"\n")
+	h.write("trammel.toml", h.read("trammel.toml")+"\n[variables]\n"+serverHabit+" = \""+habit+"\"\n")
 }
 
 // walled are two projects of one person: heronweir runs, in open isolation, and sealed is opened in a
@@ -38,7 +45,7 @@ func walled(t *testing.T, who, more string) (open, sealed *hut, port int) {
 	t.Helper()
 	s, weir, oldweir := archives(t)
 	sealed = sealedHut(t, s, weir, oldweir, "sealed", newTally+more)
-	sealed.probe()
+	sealed.probe("ask")
 	sealed.change(`project = "heronweir"`, `project = "sealed"`)
 	open = sealed.besides("heronweir", "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n[param.x]\nkind = \"text\"\ndefault = \"none\"\n[service.lane]\n"+
 		serves(t, "web", `, WEIR_PORT = "@{port.http}"`)+"ports = { http = 8600 }\nready = { http = \"/health\" }\n[routine.hi]\nrun = \"echo hi > HI-RAN\"\n")
@@ -151,7 +158,7 @@ func (h *hut) seenBy(name, path string) (int, string) {
 func TestAServiceReachesNoPage(t *testing.T) {
 	t.Parallel()
 	h := webHut(t, "")
-	h.probe()
+	h.probe("ask")
 	port := gateway.RouterPort(h.home + "/state")
 	records, _ := filepath.Glob(filepath.Join(h.home, "state/records/*/main/control"))
 	if len(records) != 1 {
@@ -179,7 +186,132 @@ func TestAServiceReachesNoPage(t *testing.T) {
 	}
 }
 
+// globs are the files of a pattern below a folder.
 func globs(dir, pattern string) []string {
 	out, _ := filepath.Glob(filepath.Join(dir, pattern))
 	return out
+}
+
+// What a sealed program can reach of what decides on the host: a line each. It is tried as root and as an
+// ordinary user, on a terminal.
+func TestASealedProgramDecidesNothingOnTheHost(t *testing.T) {
+	t.Parallel()
+	for _, who := range []string{"root", "ordinary"} {
+		t.Run(who, func(t *testing.T) {
+			s, weir, oldweir := archives(t)
+			h := sealedHut(t, s, weir, oldweir, "sealed", newTally+`
+[step.gen]
+run = "mkdir -p gen && echo echo made > gen/made.sh"
+makes = ["gen/**"]
+[routine.hi]
+run = "sh s/k.sh; sh tools/deep/x.sh; sh gen/made.sh"
+[routine.all]
+run = "bash lib/all lib"
+`)
+			h.probe("try")
+			for _, name := range []string{"s/k.sh", "tools/deep/x.sh", "lib/all", "lib/one/two.sh"} {
+				h.write(name, "echo host\n")
+			}
+			h.write("trammel.local.toml", "[variables]\nOWN = \"1\"\n")
+			for _, line := range []string{"init -q", "-C nested/deep init -q", "-c protocol.file.allow=always submodule --quiet add ./nested/deep sub"} {
+				_ = os.MkdirAll(filepath.Join(h.dir, "nested/deep"), 0o755)
+				if strings.HasPrefix(line, "-c ") {
+					gitIn(t, filepath.Join(h.dir, "nested/deep"), "-c", "user.name=a", "-c", "user.email=a@weir.example", "commit", "-q", "--allow-empty", "-m", "x")
+				}
+				gitIn(t, h.dir, strings.Fields(line)...)
+			}
+			if who == "ordinary" {
+				if os.Getuid() != 0 {
+					t.Skip("the tests run as one already")
+				}
+				asOrdinaryUser(t, h)
+			}
+			h.fitted()
+			h.ok("lock") // of the person's own additions
+			h.fitted()
+			abstract := "weir-" + filepath.Base(filepath.Dir(h.home))
+			l, err := net.Listen("unix", "@"+abstract)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer l.Close()
+			never := []string{
+				"write .git/hooks/pre-commit", "write .git/config", "append .git/config", "replace .git/config", "write .git/config.worktree", "write .git/info/attributes", "write .git/commondir", "write .git/HEAD",
+				"write .git/worktrees", "move .git", "remove .git/hooks", "move .git/hooks", "write sub/.git", "replace sub/.git", "remove sub/.git", "move sub", "write .git/modules/sub/hooks/post-checkout", "write .git/modules/sub/config",
+				"write nested/deep/.git/hooks/pre-commit", "move nested/deep/.git", "move nested/deep", "move nested", "write .gitmodules", "replace .gitmodules",
+				"write s/k.sh", "append s/k.sh", "replace s/k.sh", "remove s/k.sh", "move s/k.sh", "move s", "chmod s/k.sh", "link s/k.sh", "write tools/deep/x.sh", "move tools/deep", "move tools", "replace lib/one/two.sh", "move lib/one",
+				"write trammel.toml", "append trammel.toml", "replace trammel.toml", "remove trammel.toml", "replace trammel.lock", "append trammel.lock", "replace trammel.local.toml",
+				"write .trammel/bin/ls", "move .trammel", "write .trammel/clock/x", "write " + h.home + "/data/x", "write " + h.home + "/cache/builds/x", "write /usr/x", "write /etc/x",
+				"ioctl 0x5412", "ioctl 0x541c", "ioctl 0x100005412", "abstract " + abstract, "key weir:day", "descriptor 9", "descriptor 10",
+			}
+			home := globs(h.home, "state/homes/*/sealed")[0]
+			may := []string{"write made", "write s/new.sh", "write gen/other", "write " + home + "/x", "write /tmp/x"}
+			hidden := []string{h.home + "/state/x", h.home + "/cache/tools/x", h.home + "/state/routes/x"} // what is written there is in the view's own memory
+			c := h.command(slices.Concat([]string{"run", "--", "./probe"}, never, may, []string{"write " + hidden[0], "write " + hidden[1], "write " + hidden[2]})...)
+			open, err := os.Open(h.home)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer open.Close()
+			for range 8 { // what a program of the person's has open
+				c.ExtraFiles = append(c.ExtraFiles, open)
+			}
+			out := onTerminal(t, c)
+			for _, file := range hidden {
+				if _, err := os.Lstat(file); err == nil {
+					t.Errorf("%s was written", file)
+				}
+			}
+			for _, thing := range never {
+				if !strings.Contains(out, "no "+thing+":") {
+					t.Errorf("%s was done, or not tried:\n%s", thing, out)
+				}
+			}
+			for _, thing := range may {
+				if !strings.Contains(out, "DONE "+thing) {
+					t.Errorf("%s cannot be done:\n%s", thing, out)
+				}
+			}
+			// Homes of one isolation are not those of another, and what is installed there takes no command's place.
+			for _, bin := range globs(home, "of-*/bin") {
+				for _, name := range []string{"ls", "uname", "git"} {
+					if err := os.WriteFile(filepath.Join(bin, name), []byte("#!/bin/sh\necho EVIL\n"), 0o755); err != nil {
+						t.Fatal(err)
+					}
+				}
+			}
+			for _, args := range [][]string{{"run", "--isolation", "clean", "--", "ls"}, {"run", "--isolation", "open", "--", "uname"}, {"run", "--", "ls"}, {"run", "--isolation", "clean", "--", "env"}} {
+				if o := h.try(args...); strings.Contains(o.out, "EVIL") || strings.Contains(o.out, home) && args[2] == "clean" || o.code != 0 {
+					t.Errorf("%v: %+v", args, o)
+				}
+			}
+		})
+	}
+}
+
+// gitIn runs git in a folder.
+func gitIn(t *testing.T, dir string, args ...string) {
+	t.Helper()
+	c := exec.Command("git", args...)
+	c.Dir = dir
+	c.Env = append(os.Environ(), "HOME="+t.TempDir(), "GIT_CONFIG_NOSYSTEM=1")
+	if out, err := c.CombinedOutput(); err != nil {
+		t.Fatalf("git %s: %v %s", strings.Join(args, " "), err, out)
+	}
+}
+
+// onTerminal runs a command on a terminal of its own, and gives what it shows.
+func onTerminal(t *testing.T, c *exec.Cmd) string {
+	t.Helper()
+	tty, err := pty.Start(c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tty.Close()
+	guard := time.AfterFunc(2*time.Minute, func() { _ = c.Process.Kill() })
+	defer guard.Stop()
+	var out strings.Builder
+	_, _ = io.Copy(&out, tty)
+	_ = c.Wait()
+	return strings.ReplaceAll(out.String(), "\r\n", "\n")
 }

@@ -22,6 +22,10 @@ import (
 // Local is the checkout's own folder for what can be made again.
 func Local(dir string) string { return filepath.Join(dir, LocalName) }
 
+// Clock is a folder in it where the clock of its file system is asked (reading.ClockOf): what is made there
+// changes nothing that anybody looks at.
+func Clock(dir string) string { return filepath.Join(Local(dir), "clock") }
+
 // LocalName is the name of that folder.
 const LocalName = ".trammel"
 

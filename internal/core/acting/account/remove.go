@@ -236,8 +236,8 @@ func Remove(ctx context.Context, p place.Places, h host.Host, things []Thing, go
 // have plain names, and a person may have put something of their own there.
 var kept = map[string]bool{
 	"store": true, "frames": true, "programs": true, "host": true, // data
-	"archives": true, "layers": true, "indexes": true, "locators": true, "tools": true, // cache
-	"approvals": true, "authority": true, "bays": true, "checkouts": true, "located": true, "made": true, "pending": true, "plans": true, "projects": true, "records": true, "routes": true, // state
+	"archives": true, "layers": true, "indexes": true, "locators": true, "tools": true, "builds": true, // cache
+	"approvals": true, "authority": true, "bays": true, "checkouts": true, "homes": true, "located": true, "made": true, "pending": true, "plans": true, "projects": true, "records": true, "routes": true, // state
 	"default.toml": true, "default.lock": true, "sources.toml": true, "settings.toml": true, ".trammel": true, "trammel.lock": true, // config
 }
 

@@ -11,7 +11,6 @@ import (
 
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/running/inside"
@@ -119,7 +118,7 @@ func movesOf(s *setup.Sight) moves {
 	st := s.State
 	m := moves{
 		{s.Plan.Frame.Dir, inside.Frame}, {st.Places.Store(), inside.Store}, {st.Bay.Dir, inside.Bay},
-		{filepath.Join(checkout.Local(st.Dir()), "home"), inside.Home}, {st.Dir(), inside.Project(st.Declaration.Project)},
+		{filepath.Join(s.Plan.Homes, string(declare.Sealed)), inside.Home}, {s.Plan.Homes, inside.Home}, {st.Dir(), inside.Project(st.Declaration.Project)},
 		{st.Places.Cache, inside.Cache}, {s.Plan.Frame.Program, inside.Program},
 	}
 	for _, tree := range s.Plan.Frame.Roots {
@@ -152,7 +151,7 @@ func (a *Environment) plan(s *setup.Sight) (*inside.Plan, error) {
 	d, lk := s.State.Declaration, s.State.Lock
 	p := &inside.Plan{
 		Format: inside.Format, Project: d.Project, Environment: string(s.Plan.ID()), Lock: string(lk.ID()), Dir: d.Dir,
-		Path:     s.Plan.Folders.Path(d.Isolation),
+		Path:     append(s.Plan.Folders.Path(d.Isolation), s.Plan.Folders.Behind(d.Isolation)...),
 		Services: map[string]inside.Service{}, Steps: map[string]inside.Step{}, Routines: map[string]declare.Run{},
 	}
 	texts := map[string]string{}

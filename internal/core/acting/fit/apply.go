@@ -68,7 +68,10 @@ func Apply(ctx context.Context, g approval.Given) (approval.Given, *environ.Plan
 	if err := p.Frame.Point(ctx, checkout.Local(s.Dir()), byPath(s)); err != nil {
 		return g, nil, err
 	}
-	if err := os.MkdirAll(filepath.Join(p.Home, "bin"), 0o755); err != nil {
+	if err := p.Folders.Make(s.Declaration.Isolation); err != nil {
+		return g, nil, err
+	}
+	if err := os.MkdirAll(checkout.Clock(s.Dir()), 0o755); err != nil {
 		return g, nil, err
 	}
 	for _, m := range p.Modules {

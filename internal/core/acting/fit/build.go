@@ -54,7 +54,7 @@ func goInstall(ctx context.Context, s *checkout.State, part lock.PartOn, golang 
 		return err
 	}
 	defer os.RemoveAll(home)
-	tools := filepath.Join(s.Places.Cache, "tools")
+	tools := s.Places.Builds()
 	env := append([]string{
 		"HOME=" + home, "PATH=" + filepath.Dir(golang) + ":/usr/bin:/bin", "TMPDIR=" + home,
 		"GOPATH=" + filepath.Join(home, "go"), "GOBIN=" + filepath.Join(fresh, "bin"),

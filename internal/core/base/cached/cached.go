@@ -17,7 +17,7 @@ import (
 )
 
 // Format is the first word of each file.
-const Format = "trammel cache 1"
+const Format = "trammel cache 2"
 
 // What may be cached.
 const (
@@ -114,6 +114,7 @@ type Surroundings struct {
 	KeepPrefixes []string
 	Set          []string // NAME=VALUE, in order
 	Path         []string // folders, before any of the host's
+	Behind       []string // folders, behind those of the host
 
 	// Sealed isolation alone.
 	Order   string   // the view to enter, packed as package within does; "" for another level
@@ -155,6 +156,9 @@ func (s Surroundings) PathOf(hostPath string) string {
 	path := plain.Join(s.Path, ":")
 	if s.Open && hostPath != "" {
 		path += ":" + hostPath
+	}
+	for _, folder := range s.Behind {
+		path += ":" + folder
 	}
 	return path
 }
@@ -198,7 +202,7 @@ type Plan struct {
 // Words are a plan as it is cached.
 func (p Plan) Words() []string {
 	words := []string{strconv.FormatBool(p.Open), strconv.FormatBool(p.Startable), p.Order, p.Said, p.Whole}
-	for _, list := range [][]string{p.KeepNames, p.KeepPrefixes, p.Set, p.Path, p.Given, p.Certain, p.Hidden} {
+	for _, list := range [][]string{p.KeepNames, p.KeepPrefixes, p.Set, p.Path, p.Behind, p.Given, p.Certain, p.Hidden} {
 		words = append(append(words, strconv.Itoa(len(list))), list...)
 	}
 	for _, c := range append([]Command{p.Shell}, p.Routines...) {
@@ -233,7 +237,7 @@ func PlanOf(words []string) (p Plan, ok bool) {
 	}
 	ok = true
 	p.Open, p.Startable, p.Order, p.Said, p.Whole = one() == "true", one() == "true", one(), one(), one()
-	for _, into := range []*[]string{&p.KeepNames, &p.KeepPrefixes, &p.Set, &p.Path, &p.Given, &p.Certain, &p.Hidden} {
+	for _, into := range []*[]string{&p.KeepNames, &p.KeepPrefixes, &p.Set, &p.Path, &p.Behind, &p.Given, &p.Certain, &p.Hidden} {
 		*into = list()
 	}
 	p.Shell = Command{one(), one(), list()}

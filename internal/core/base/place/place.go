@@ -117,6 +117,15 @@ func (p Places) Records() string { return filepath.Join(p.State, "records") }
 // Plans is the folder of compiled environments.
 func (p Places) Plans() string { return filepath.Join(p.State, "plans") }
 
+// Homes is the folder of what languages keep for a person: for each checkout and isolation apart.
+func (p Places) Homes() string { return filepath.Join(p.State, "homes") }
+
+// Tools is the folder of the caches of tools, apart likewise.
+func (p Places) Tools() string { return filepath.Join(p.Cache, "tools") }
+
+// Builds is the folder of the caches of this program's own builds, which no project's program can write.
+func (p Places) Builds() string { return filepath.Join(p.Cache, "builds") }
+
 // HostLinks is the folder of folders of links to host commands, each named by the
 // digest of what it shows.
 func (p Places) HostLinks() string { return filepath.Join(p.Data, "host") }

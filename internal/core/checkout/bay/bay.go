@@ -46,7 +46,7 @@ func Open(p place.Places, d *declare.Declaration, name string) (Bay, error) {
 }
 
 func named(p place.Places, project, dir, name string) Bay {
-	below := filepath.Join(project+"-"+checkoutID(dir), name)
+	below := filepath.Join(project+"-"+CheckoutID(dir), name)
 	return Bay{
 		Name: name, Project: project, Checkout: dir, State: p.State,
 		Dir: filepath.Join(p.Bays(), below), Records: filepath.Join(p.Records(), below),
@@ -80,15 +80,16 @@ func (b Bay) Made() bool {
 	return false
 }
 
-func checkoutID(dir string) string { return strings.TrimPrefix(canon.Digest(dir), "sha256:")[:8] }
+// CheckoutID names a checkout by its folder, in names of files.
+func CheckoutID(dir string) string { return strings.TrimPrefix(canon.Digest(dir), "sha256:")[:8] }
 
 // Find finds a bay of a checkout without its declaration, if it is there.
 func Find(p place.Places, dir, name string) (Bay, bool) {
-	found, _ := filepath.Glob(filepath.Join(p.Records(), "*-"+checkoutID(dir), name))
+	found, _ := filepath.Glob(filepath.Join(p.Records(), "*-"+CheckoutID(dir), name))
 	if len(found) != 1 {
 		return Bay{}, false
 	}
-	project := strings.TrimSuffix(filepath.Base(filepath.Dir(found[0])), "-"+checkoutID(dir))
+	project := strings.TrimSuffix(filepath.Base(filepath.Dir(found[0])), "-"+CheckoutID(dir))
 	return named(p, project, dir, name), true
 }
 
@@ -125,7 +126,7 @@ func (b Bay) Socket() string { return filepath.Join(b.Records, "control") }
 
 // OwnLabel is a name for the router that no other checkout has: the project's, with what its
 // folder decides behind it.
-func (b Bay) OwnLabel() string { return b.Project + "-" + checkoutID(b.Checkout)[:6] }
+func (b Bay) OwnLabel() string { return b.Project + "-" + CheckoutID(b.Checkout)[:6] }
 
 // SupervisorLock is held by the bay's supervisor for as long as it lives.
 func (b Bay) SupervisorLock() string { return filepath.Join(b.Records, "supervisor.lock") }

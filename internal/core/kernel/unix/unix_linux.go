@@ -19,7 +19,13 @@ const (
 	SYS_MOVE_MOUNT     = 429
 	sysPidfdOpen       = 434
 	SYS_MOUNT_SETATTR  = 442
+
+	SYS_LANDLOCK_CREATE_RULESET = 444
+	SYS_LANDLOCK_RESTRICT_SELF  = 446
 )
+
+// SYS_KEYCTL is keyctl(2).
+const SYS_KEYCTL = syscall.SYS_KEYCTL
 
 // Constants as in the kernel's headers (linux/mount.h, linux/prctl.h, linux/fcntl.h).
 const (

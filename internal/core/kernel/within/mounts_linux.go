@@ -98,6 +98,7 @@ func (p *program) begin(o Order) {
 		c.to, c.may[0] = p.terminal, anyError
 	}
 	p.do("giving up privileges", syscall.SYS_PRCTL, unix.PR_SET_NO_NEW_PRIVS, 1)
+	p.confine()
 	// Its memory is that of the process that forked it, with the host's variables in it: nobody
 	// inside may look there.
 	p.do("closing its memory", syscall.SYS_PRCTL, setDumpable, 0)

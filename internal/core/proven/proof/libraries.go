@@ -38,21 +38,18 @@ func (v *verifier) libraries() {
 		if _, ok := v.l.Items[h.tool]; !ok || v.installs(h.installer) {
 			continue
 		}
-		folders, _ := filepath.Glob(filepath.Join(plan.Home, filepath.FromSlash(h.below)))
+		folders, _ := filepath.Glob(filepath.Join(plan.Home(v.p.Declaration.Isolation), filepath.FromSlash(h.below)))
 		for _, folder := range folders {
 			for _, name := range top(folder) {
-				shown, err := filepath.Rel(v.p.Dir(), filepath.Join(folder, name))
-				if err != nil {
-					shown = filepath.Join(folder, name)
-				}
+				shown := filepath.Join(folder, name)
 				details = append(details, Detail{shown, fmt.Sprintf("is found by %s, and no set and no add-on brought it", h.tool)})
 				v.mend("rm -r " + shell.Typed(shown))
 			}
 		}
 	}
 	if len(v.p.Declaration.Addons) == 0 {
-		for _, name := range top(filepath.Join(plan.Home, "bin")) {
-			shown, _ := filepath.Rel(v.p.Dir(), filepath.Join(plan.Home, "bin", name))
+		for _, name := range top(filepath.Join(plan.Home(v.p.Declaration.Isolation), "bin")) {
+			shown := filepath.Join(plan.Home(v.p.Declaration.Isolation), "bin", name)
 			details = append(details, Detail{shown, "is a command that no toolchain, set or add-on brought"})
 			v.mend("rm " + shell.Typed(shown))
 		}

@@ -111,6 +111,13 @@ func (p *Plan) Compile(g approval.Given) (*Compiled, error) {
 		Rests: p.Rests.Join(g.Effects().Rests, r.On()), given: g, host: s.Host,
 	}
 	var err error
+	for _, made := range append(p.Folders.Behind(p.Environment.Isolation), p.Cache(p.Environment.Isolation)) {
+		r.Identity(made) // without which a tool keeps nothing
+	}
+	for _, name := range []string{".git", ".gitmodules"} {
+		r.Identity(filepath.Join(s.Dir(), name))
+	}
+	c.Environment.View = fixing(c.Environment.View, g)
 	if c.Environment.Secrets, err = pinned(g, p.Environment.Secrets); err != nil {
 		return nil, err
 	}
@@ -199,7 +206,7 @@ func (c *Compiled) keep(what string, on rests.On, words []string) {
 	if old, err := disk.Read(file, disk.MostState); raw == nil || err == nil && bytes.Equal(old, raw) {
 		return
 	}
-	if !on.Settled(reading.ClockOf(c.Places.Plans(), c.Folders.Home)) || c.given.Holds() && c.given.KeepCopies() != nil || !on.Holds(c.host.LookupEnv) {
+	if !on.Settled(reading.ClockOf(c.Places.Plans(), checkout.Clock(c.Dir))) || c.given.Holds() && c.given.KeepCopies() != nil || !on.Holds(c.host.LookupEnv) {
 		return
 	}
 	if disk.WriteCache(file, raw) == nil {
@@ -254,8 +261,18 @@ func (c *Compiled) Isolate(level declare.Isolation, h host.Host) error {
 		return fault.New(fault.ErrUsage, "%s has no root to be sealed in", c.Project).
 			Advise("A root comes from a source of kind debian. Declare one, and isolation = \"sealed\" or a toolchain that is from it; then: trammel lock && trammel fit")
 	}
+	from := c.Environment.Isolation
 	c.Environment.Isolation = level
-	c.Environment.Path = c.Folders.Path(level)
+	c.Environment.Path, c.Environment.Behind = c.Folders.Path(level), c.Folders.Behind(level)
+	// What one isolation's programs wrote decides nothing in another.
+	apart := strings.NewReplacer(c.Folders.Home(from), c.Folders.Home(level), c.Folders.Cache(from), c.Folders.Cache(level))
+	c.Environment.Variables = slices.Clone(c.Environment.Variables)
+	for i, v := range c.Environment.Variables {
+		c.Environment.Variables[i].Value = apart.Replace(v.Value)
+	}
+	if err := c.Folders.Make(level); err != nil {
+		return err
+	}
 	if level != declare.Clean {
 		return nil
 	}

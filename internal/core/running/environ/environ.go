@@ -12,6 +12,7 @@ package environ
 
 import (
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -19,6 +20,7 @@ import (
 
 	"app.example/trammel/internal/core/base/cached"
 	"app.example/trammel/internal/core/base/debian"
+	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/kernel/within"
@@ -39,9 +41,10 @@ type Variable struct {
 type Environment struct {
 	Isolation declare.Isolation `json:"isolation"`
 	Variables []Variable        `json:"variables"`
-	Path      []string          `json:"path"` // folders, before any of the host's
-	View      *sandbox.View     `json:"view"` // what sealed isolation shows; nil where there is no root
-	Home      string            `json:"home"` // the private home of sealed isolation
+	Path      []string          `json:"path"`   // folders, before any of the host's
+	Behind    []string          `json:"behind"` // folders, behind those of the host
+	View      *sandbox.View     `json:"view"`   // what sealed isolation shows; nil where there is no root
+	Home      string            `json:"home"`   // the private home of sealed isolation
 	Secrets   []Secret          `json:"secrets"`
 }
 
@@ -49,27 +52,53 @@ type Environment struct {
 type Folders struct {
 	Frame     string `json:"frame"`      // the frame's bin
 	Inside    string `json:"inside"`     // the frame's commands as the base root has them, or ""
-	Home      string `json:"home"`       // the checkout's language homes
+	Homes     string `json:"homes"`      // what languages keep of the checkout, by isolation
+	Caches    string `json:"caches"`     // what tools cache of it, likewise
+	Languages string `json:"languages"`  // the name of the languages' homes in each of Homes
 	HostLinks string `json:"host_links"` // links to allowed host commands
+}
+
+// Home is what languages keep in an isolation: what is installed by a person, a step or an add-on. No
+// other isolation, and no other checkout, uses any of it.
+func (f Folders) Home(level declare.Isolation) string {
+	return filepath.Join(f.Homes, string(level), f.Languages)
+}
+
+// Cache is what tools cache in an isolation.
+func (f Folders) Cache(level declare.Isolation) string { return filepath.Join(f.Caches, string(level)) }
+
+// Make makes the homes and caches of a level of isolation.
+func (f Folders) Make(level declare.Isolation) error {
+	for _, dir := range append(f.Behind(level), f.Cache(level)) {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return fault.New(fault.ErrFailed, "the folders of %s isolation cannot be made: %v", level, err)
+		}
+	}
+	return nil
+}
+
+// Behind is what a level of isolation puts on the PATH behind everything else: what programs of the
+// environment have installed takes no other command's place.
+func (f Folders) Behind(level declare.Isolation) []string {
+	return []string{filepath.Join(f.Home(level), "bin")}
 }
 
 // Path is what a level of isolation puts on the PATH, before any of the host's.
 func (f Folders) Path(level declare.Isolation) []string {
-	own := filepath.Join(f.Home, "bin")
 	switch level {
 	case declare.Sealed:
-		return []string{f.Inside, own, "/usr/local/bin", "/usr/bin", "/usr/sbin"}
+		return []string{f.Inside, "/usr/local/bin", "/usr/bin", "/usr/sbin"}
 	case declare.Clean:
-		return []string{f.Frame, own, f.HostLinks}
+		return []string{f.Frame, f.HostLinks}
 	}
-	return []string{f.Frame, own}
+	return []string{f.Frame}
 }
 
 // add sets what the cards of locked tools want, then what a declaration says.
 func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Declaration, from string) error {
 	for _, tool := range lock.Sorted(l.Items) {
 		table := l.Items[tool].Variables
-		homes := ref.From(map[string]string{"home": p.Home, "cache": p.cache(), "root": p.Frame.Roots[l.Items[tool].Source], "arch": debian.Arch(p.State.Platform.Arch)})
+		homes := ref.From(map[string]string{"home": p.Home(e.Isolation), "cache": p.Cache(e.Isolation), "root": p.Frame.Roots[l.Items[tool].Source], "arch": debian.Arch(p.State.Platform.Arch)})
 		for _, name := range lock.Sorted(table) {
 			value, err := ref.Expand(table[name], homes)
 			if err != nil {
@@ -89,7 +118,7 @@ func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Dec
 			e.set("PYTHONUSERBASE", p.State.Store.Path(x), what)
 			// What the interpreter compiles goes elsewhere than into the store, whoever runs it.
 			if !e.has("PYTHONPYCACHEPREFIX") {
-				e.set("PYTHONPYCACHEPREFIX", filepath.Join(p.cache(), "python"), what)
+				e.set("PYTHONPYCACHEPREFIX", filepath.Join(p.Cache(e.Isolation), "python"), what)
 			}
 		case lock.R:
 			e.set("R_LIBS", filepath.Join(p.State.Store.Path(x), libraries.RFolder), what)
@@ -245,7 +274,7 @@ func (e *Environment) PathOf(hostPath string) string { return e.surroundings(nil
 // surroundings are what a process of the environment is started with: set are its variables as
 // NAME=VALUE.
 func (e *Environment) surroundings(set []string) cached.Surroundings {
-	s := cached.Surroundings{Open: e.Isolation == declare.Open, Set: set, Path: e.Path, KeepNames: keptNames, KeepPrefixes: keptPrefixes}
+	s := cached.Surroundings{Open: e.Isolation == declare.Open, Set: set, Path: e.Path, Behind: e.Behind, KeepNames: keptNames, KeepPrefixes: keptPrefixes}
 	if e.Isolation == declare.Sealed {
 		s.KeepNames, s.KeepPrefixes, s.Certain, s.Hidden = keptInside, nil, certificateNames, hiddenFolders
 		s.Given = []string{"HOME=" + e.Home, "LANG=C.UTF-8", "SHELL=/bin/bash"}

@@ -38,7 +38,7 @@ func plan(t *testing.T, level declare.Isolation) *Plan {
 			Places: place.Places{Cache: "/cache"}, Written: d, Declaration: d, Lock: l, Bay: bay.Bay{Name: "main", Dir: "/bay"}, Ports: bay.Ports{"lane.1/admin": 9005},
 			Platform: platform.Platform{OS: "linux", Arch: "amd64"},
 		},
-		Folders: Folders{Frame: "/frame/bin", Inside: "/frame/in-trixie", HostLinks: "/host", Home: "/home"},
+		Folders: Folders{Frame: "/frame/bin", Inside: "/frame/in-trixie", HostLinks: "/host", Homes: "/homes", Caches: "/caches", Languages: "of-x"},
 	}
 	p, err := p.withPorts(p.State.Ports)
 	if err != nil {

@@ -42,8 +42,6 @@ type Plan struct {
 	idOf *lock.Lock // the lock whose id it is
 }
 
-func (p *Plan) cache() string { return filepath.Join(p.State.Places.Cache, "tools") }
-
 // Decide makes the plan of a checkout. An error for which checkout.ErrNotFitted holds
 // means that parts are not here yet. It writes nothing, starts nothing and asks nobody.
 func Decide(s *checkout.State) (*Plan, error) {
@@ -61,8 +59,8 @@ func Decide(s *checkout.State) (*Plan, error) {
 	if len(f.Roots) > 0 {
 		f.Program = s.Places.Program(s.Host.Program)
 	}
-	local := checkout.Local(s.Dir())
-	p := &Plan{State: s, Frame: f, Folders: Folders{Frame: f.Bin(), Home: filepath.Join(local, "home", languages(s))}}
+	own := bay.CheckoutID(s.Dir())
+	p := &Plan{State: s, Frame: f, Folders: Folders{Frame: f.Bin(), Homes: filepath.Join(s.Places.Homes(), own), Caches: filepath.Join(s.Places.Tools(), own), Languages: languages(s)}}
 	p.Modules = modules(s)
 	p.shown, p.Folders.Inside = p.view()
 	var looks *reading.Reader // what the host has decides in clean isolation alone
@@ -176,7 +174,7 @@ func (p *Plan) view() (v *sandbox.View, inside string) {
 	v = &sandbox.View{
 		Root: p.Frame.Roots[base.Name], Closed: true, Work: s.Dir(), Self: p.Frame.Program,
 		Read:  []string{s.Places.Data, checkout.Local(s.Dir()), filepath.Join(s.Bay.Dir, "secrets"), approval.CopiesOf(s.Places, s.Dir())},
-		Write: []string{s.Dir(), s.Bay.Dir, p.cache(), checkout.Local(s.Dir()) + "/home"},
+		Write: []string{s.Dir(), s.Bay.Dir, p.Cache(declare.Sealed), filepath.Join(p.Homes, string(declare.Sealed))},
 	}
 	if s.Declaration.Named {
 		v.Read = append(v.Read, s.Bay.Door())
@@ -211,7 +209,7 @@ func (p *Plan) Build() string {
 func (p *Plan) compute(ports bay.Ports) (Environment, error) {
 	s := p.State
 	d := s.Declaration
-	e := Environment{Isolation: d.Isolation, Path: p.Folders.Path(d.Isolation), View: p.shown, Home: filepath.Join(checkout.Local(s.Dir()), "home")}
+	e := Environment{Isolation: d.Isolation, Path: p.Folders.Path(d.Isolation), Behind: p.Folders.Behind(d.Isolation), View: p.shown, Home: filepath.Join(p.Homes, string(declare.Sealed))}
 	for _, x := range d.Secrets {
 		e.Secrets = append(e.Secrets, Secret{x.Name, x.From, s.Dir()})
 	}

@@ -32,7 +32,19 @@ func (p *Plan) ready(g approval.Given, e Environment) (_ *Ready, err error) {
 	if e.Secrets, err = pinned(g.For(p.State), e.Secrets); err != nil {
 		return nil, err
 	}
+	e.View = fixing(e.View, g.For(p.State))
 	return &Ready{e, p.State.Host, &vault{host: p.State.Host}}, nil
+}
+
+// fixing is a view in which what decides on the host cannot be written.
+func fixing(v *sandbox.View, g approval.Given) *sandbox.View {
+	if v == nil {
+		return nil
+	}
+	out := *v
+	fixed, within := g.Fixed()
+	out.Read, out.Write = slices.Concat(v.Read, fixed), slices.Concat(v.Write, within)
+	return &out
 }
 
 // errOther is consent that is not to the State at hand.

@@ -18,6 +18,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/base/rests"
+	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/stored/tree"
 )
 
@@ -283,7 +284,7 @@ func (f *files) keep() error {
 		return nil
 	}
 	var all []summed
-	clock := reading.ClockOf(filepath.Dir(f.record), filepath.Join(f.dir, ".trammel", "home"))
+	clock := reading.ClockOf(filepath.Dir(f.record), checkout.Clock(f.dir))
 	for _, x := range f.taken {
 		path := filepath.Join(f.dir, x.name)
 		told := rests.Of([]rests.Look{{Kind: rests.Entry, Path: path, Found: rests.EntryStamp(path)}}, f.since.UnixNano())

@@ -15,8 +15,8 @@ import (
 	"app.example/trammel/internal/core/written/lock"
 )
 
-// checkout is a project with three steps, of which two are a chain.
-type checkout struct {
+// tried is a project with three steps, of which two are a chain.
+type tried struct {
 	t     *testing.T
 	d     *declare.Declaration
 	parts []lock.PartOn
@@ -24,9 +24,9 @@ type checkout struct {
 	marks string
 }
 
-func newCheckout(t *testing.T) *checkout {
+func newCheckout(t *testing.T) *tried {
 	t.Helper()
-	c := &checkout{t: t, marks: t.TempDir()}
+	c := &tried{t: t, marks: t.TempDir()}
 	c.d = &declare.Declaration{Dir: t.TempDir(), Steps: []declare.Step{
 		{Name: "modules", Run: declare.Run{Script: "go mod download"}, Reads: []string{"go.mod", "db/**"}},
 		{Name: "schema", Run: declare.Run{Script: `psql "$LEDGER_URL"`}, Needs: []string{"step.modules"}},
@@ -41,7 +41,7 @@ func newCheckout(t *testing.T) *checkout {
 	return c
 }
 
-func (c *checkout) write(name, content string) {
+func (c *tried) write(name, content string) {
 	c.t.Helper()
 	path := filepath.Join(c.d.Dir, name)
 	os.MkdirAll(filepath.Dir(path), 0o755)
@@ -51,7 +51,7 @@ func (c *checkout) write(name, content string) {
 }
 
 // why gives, for each step, why it is due; "" when it is not.
-func (c *checkout) why() [3]string {
+func (c *tried) why() [3]string {
 	c.t.Helper()
 	list, err := Plan(nil, c.d, nil, c.parts, c.env, Marks{c.marks, c.marks}, nil)
 	if err != nil {
@@ -65,7 +65,7 @@ func (c *checkout) why() [3]string {
 }
 
 // finish marks all steps as done.
-func (c *checkout) finish() {
+func (c *tried) finish() {
 	c.t.Helper()
 	list, err := Plan(nil, c.d, nil, c.parts, c.env, Marks{c.marks, c.marks}, nil)
 	if err != nil {
@@ -81,24 +81,24 @@ func (c *checkout) finish() {
 func TestWhatMakesAStepDue(t *testing.T) {
 	cases := []struct {
 		name   string
-		change func(c *checkout)
+		change func(c *tried)
 		want   [3]string // modules, schema, free
 	}{
-		{"nothing", func(*checkout) {}, [3]string{}},
-		{"a file", func(c *checkout) { c.write("go.mod", "module other") }, [3]string{"go.mod changed", "step modules changed", ""}},
-		{"a file below a glob", func(c *checkout) { c.write("db/more/x.sql", "") }, [3]string{"db/more/x.sql is new", "step modules changed", ""}},
-		{"a file that goes", func(c *checkout) { os.Remove(c.d.Dir + "/db/schema.sql") }, [3]string{"db/schema.sql is gone", "step modules changed", ""}},
-		{"a file that no step reads", func(c *checkout) { c.write("README.md", "x") }, [3]string{}},
-		{"its script", func(c *checkout) { c.d.Steps[1].Run.Script += " -q" }, [3]string{"", "script changed", ""}},
-		{"a tool", func(c *checkout) { c.parts[0].Tree = "blake3:bb" }, [3]string{"go changed", "go changed and 1 more", "go changed"}},
-		{"a variable that it names", func(c *checkout) { c.env.Variables[0].Value = "z" }, [3]string{"", "$LEDGER_URL changed", ""}},
-		{"a variable whose name is the beginning of one", func(c *checkout) { c.env.Variables[1].Value = "z" }, [3]string{}},
-		{"what the step before needs", func(c *checkout) { c.d.Steps[0].Run.Script = "go mod verify" }, [3]string{"script changed", "step modules changed", ""}},
-		{"words about it", func(c *checkout) { c.d.Steps[0].About = "new" }, [3]string{}},
-		{"a mark that is gone", func(c *checkout) { os.Remove(markFile(c.marks, "free")) }, [3]string{"", "", "never done here"}},
-		{"a damaged mark", func(c *checkout) { os.WriteFile(markFile(c.marks, "free"), []byte("{"), 0o644) }, [3]string{"", "", "never done here"}},
-		{"a step that was begun", func(c *checkout) { begin(c.marks, "schema") }, [3]string{"", "never done here", ""}},
-		{"a folder of Trammel's own", func(c *checkout) {
+		{"nothing", func(*tried) {}, [3]string{}},
+		{"a file", func(c *tried) { c.write("go.mod", "module other") }, [3]string{"go.mod changed", "step modules changed", ""}},
+		{"a file below a glob", func(c *tried) { c.write("db/more/x.sql", "") }, [3]string{"db/more/x.sql is new", "step modules changed", ""}},
+		{"a file that goes", func(c *tried) { os.Remove(c.d.Dir + "/db/schema.sql") }, [3]string{"db/schema.sql is gone", "step modules changed", ""}},
+		{"a file that no step reads", func(c *tried) { c.write("README.md", "x") }, [3]string{}},
+		{"its script", func(c *tried) { c.d.Steps[1].Run.Script += " -q" }, [3]string{"", "script changed", ""}},
+		{"a tool", func(c *tried) { c.parts[0].Tree = "blake3:bb" }, [3]string{"go changed", "go changed and 1 more", "go changed"}},
+		{"a variable that it names", func(c *tried) { c.env.Variables[0].Value = "z" }, [3]string{"", "$LEDGER_URL changed", ""}},
+		{"a variable whose name is the beginning of one", func(c *tried) { c.env.Variables[1].Value = "z" }, [3]string{}},
+		{"what the step before needs", func(c *tried) { c.d.Steps[0].Run.Script = "go mod verify" }, [3]string{"script changed", "step modules changed", ""}},
+		{"words about it", func(c *tried) { c.d.Steps[0].About = "new" }, [3]string{}},
+		{"a mark that is gone", func(c *tried) { os.Remove(markFile(c.marks, "free")) }, [3]string{"", "", "never done here"}},
+		{"a damaged mark", func(c *tried) { os.WriteFile(markFile(c.marks, "free"), []byte("{"), 0o644) }, [3]string{"", "", "never done here"}},
+		{"a step that was begun", func(c *tried) { begin(c.marks, "schema") }, [3]string{"", "never done here", ""}},
+		{"a folder of Trammel's own", func(c *tried) {
 			c.d.Steps[2].Reads = []string{"**"}
 			c.finish()
 			c.write(".trammel/x", "")
