@@ -18,6 +18,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -451,5 +452,101 @@ func TestNamesOverHTTPSInABrowser(t *testing.T) {
 	// What the authority may not vouch for, no browser believes, though it has its key.
 	if info, err := os.Stat(filepath.Join(filepath.Dir(authority), "key.pem")); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the key: %v %v", info.Mode(), err)
+	}
+}
+
+// Whoever has the link, and whoever guesses at it, can have only so much kept and told; and neither learns
+// of anything but the service, whatever happens to it meanwhile.
+func TestALoanIsBounded(t *testing.T) {
+	t.Parallel()
+	h := webHut(t, "")
+	h.ok("--bay", "desk2", "fit")
+	h.fails(2, []string{"a bay and a service cannot both be called desk", "trammel clear desk"}, "--bay", "desk", "start")
+	l := h.lent("lane", "--to", "127.0.0.1")
+	host := strings.TrimPrefix(l.base, "https://")
+	for _, suite := range []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA, tls.TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA256, tls.TLS_ECDHE_ECDSA_WITH_AES_256_CBC_SHA} {
+		if c, err := tls.Dial("tcp", host, &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{suite}}); err == nil {
+			c.Close()
+			t.Errorf("%s is taken", tls.CipherSuiteName(suite))
+		}
+	}
+	if c, err := tls.Dial("tcp", host, &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS12}); err != nil {
+		t.Errorf("TLS 1.2 with what is modern: %v", err)
+	} else {
+		c.Close()
+	}
+	c := visitor(t)
+	fetched(t, c, l.Link, nil)
+	for i := range 1200 {
+		fetched(t, c, l.base+"/", func(r *http.Request) { r.Header.Set("User-Agent", fmt.Sprintf("eel %d %s", i, strings.Repeat("x", 300))) })
+	}
+	slow := 0
+	guesser := visitor(t)
+	var all sync.WaitGroup
+	var turn sync.Mutex
+	for range 40 { // of which the later ones wait, and few at a time
+		all.Go(func() {
+			resp, err := guesser.Get(l.base + "/?lent=wrong")
+			if err != nil {
+				return
+			}
+			resp.Body.Close()
+			turn.Lock()
+			defer turn.Unlock()
+			if resp.StatusCode == http.StatusTooManyRequests {
+				slow++
+			} else if resp.StatusCode != http.StatusForbidden {
+				t.Errorf("a guess got %d", resp.StatusCode)
+			}
+		})
+	}
+	all.Wait()
+	if slow == 0 {
+		t.Error("forty guesses at once were all looked at")
+	}
+	// While the service is started anew nothing else answers in its place.
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		for range 3 {
+			h.try("start", "--again", "lane")
+		}
+		h.try("stop", "lane")
+		h.try("start", "lane")
+	}()
+	for going := true; going; {
+		select {
+		case <-over:
+			going = false
+		default:
+		}
+		if code, body := fetched(t, c, l.base+"/", nil); code != 200 && code != 502 || strings.Contains(body, "Names that lead") || strings.Contains(body, "desk") {
+			t.Errorf("%d %s", code, body)
+		}
+	}
+	record := l.stop()
+	guesses := 0
+	for _, v := range record.Visitors {
+		guesses += v.Guesses
+	}
+	if guesses != 40 {
+		t.Errorf("%d guesses are noted", guesses)
+	}
+	if len(record.Visitors) > 260 || record.Visitors[len(record.Visitors)-1].From != "others" && record.Visitors[len(record.Visitors)-2].From != "others" {
+		t.Errorf("%d visitors are kept", len(record.Visitors))
+	}
+	file := globs(h.home, "state/records/*/main/lent.jsonl")[0]
+	if info, err := os.Stat(file); err != nil || info.Size() > 300<<10 {
+		t.Errorf("the record is %d bytes long, %v", info.Size(), err)
+	}
+	// One that grew too long in an earlier version, or otherwise, makes room.
+	if err := os.Truncate(file, 300<<20); err != nil {
+		t.Fatal(err)
+	}
+	h.ok("lend")
+	l = h.lent("lane", "--to", "127.0.0.1")
+	l.stop()
+	if out := h.ok("lend"); !strings.Contains(out, "lane") {
+		t.Errorf("the newest loan is not listed:\n%s", out)
 	}
 }

@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -112,10 +111,8 @@ func lendAction(ctx context.Context, c *cli.Command) error {
 	record := lend.Record{Service: name, To: net.JoinHostPort(at, strconv.Itoa(number)), Begun: time.Now().UTC()}
 	loan := lend.New(offer)
 	offer.Visit = func(v lend.Visitor) {
-		record := record
-		record.Visitors = loan.Visitors()
 		if v.Requests > 0 { // strangers are noted once, at the end
-			_ = lend.Note(p.Bay, record) // what cannot be noted is told all the same
+			_ = lend.NoteVisitor(p.Bay, record, v) // what cannot be noted is told all the same
 		}
 		if !c.Bool("json") {
 			tellVisitor(s, v)
@@ -221,34 +218,13 @@ func lendable(ctx context.Context, p *checkout.State, name string) (*lend.Offer,
 	if i < 0 {
 		return nil, fault.New(fault.ErrNotReady, "%s does not run", name).Advise("Start it: trammel start %s", shell.Typed(name))
 	}
-	host, _, err := net.SplitHostPort(strings.TrimSuffix(strings.TrimPrefix(list[i].Address, "http://"), "/"))
-	if err != nil {
+	host := strings.TrimSuffix(strings.TrimPrefix(list[i].Address, "http://"), "/")
+	if _, _, err := net.SplitHostPort(host); err != nil {
 		return nil, fault.New(fault.ErrUsage, "%s speaks no HTTP, and only what does can be lent by a link", name).
 			Advise("A service speaks it that has a port named http, or is asked over http whether it is ready.")
 	}
-	return &lend.Offer{Service: name, Name: host, Router: func() int { return gateway.RouterPort(p.Places.State) }, Secret: lend.Secret(), Ours: ourName(p, name, host)}, nil
-}
-
-// ourName tells whether a name of the router still is that of this bay's service. It is asked once
-// a second at most.
-func ourName(p *checkout.State, name, host string) func() bool {
-	var mu sync.Mutex
-	var asked time.Time
-	ours := true
-	return func() bool {
-		mu.Lock()
-		defer mu.Unlock()
-		if time.Since(asked) > time.Second {
-			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-			list, err := service.Connect(p.Bay, p.Host).Status(ctx)
-			cancel()
-			ours = err == nil && slices.ContainsFunc(list, func(st service.Status) bool {
-				return st.Service == name && st.Running() && strings.HasPrefix(st.Address, "http://"+host+":")
-			})
-			asked = time.Now()
-		}
-		return ours
-	}
+	port := func(turn int) (int, error) { return gateway.Reached(p.Bay, name, turn) }
+	return &lend.Offer{Service: name, Name: host, Secret: lend.Secret(), Port: port}, nil
 }
 
 // hostOf is the host of [USER@]HOST[:PORT].
@@ -327,7 +303,9 @@ func drawn(code *qr.Code) string {
 func tellVisitor(s *ui.Screen, v lend.Visitor) {
 	what := "came"
 	style := ui.Plain
-	if v.Requests == 0 {
+	if v.Guesses >= 10 {
+		what, style = fmt.Sprintf("guesses: %d tries with a wrong link, slowed down", v.Guesses), ui.Red
+	} else if v.Requests == 0 {
 		what, style = "came without the link, and was refused", ui.Amber
 	}
 	s.Print("%s  %s  %s  %s", v.First.Local().Format(time.TimeOnly), s.Paint(ui.Accent, v.From), s.Paint(style, what), s.Paint(ui.Dim, v.Program))

@@ -8,11 +8,15 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"app.example/trammel/internal/core/base/disk"
+	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
+	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/running/environ"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -27,6 +31,10 @@ func Apply(ctx context.Context, g approval.Given) (approval.Given, *environ.Plan
 	s, err := g.State().MakeLocal()
 	if err != nil {
 		return g, nil, err
+	}
+	if name := s.Bay.Name; name != bay.Main && slices.Contains(declare.Names(s.Declaration.Services), name) {
+		return g, nil, fault.New(fault.ErrUsage, "a bay and a service cannot both be called %s: each is %s.%s.localhost", name, name, s.Declaration.Project).
+			Advise("Take another name for the bay: trammel --bay NAME …\nRemove this one, if it is there: trammel clear %s", shell.Typed(name))
 	}
 	s.SayAside(ctx)
 	p, err := environ.Decide(s)

@@ -100,6 +100,32 @@ func (w Way) whose() string {
 	return ""
 }
 
+// Reached is the port of this machine on which a service of a bay is reached now, one of its copies in
+// turn. The error says why there is none.
+func Reached(b bay.Bay, service string, turn int) (port int, err error) {
+	var r Routes
+	raw, err := disk.Read(routesFile(b), disk.MostState)
+	if err != nil || json.Unmarshal(raw, &r) != nil {
+		return 0, errNoPage
+	}
+	ways, why := r.Services[service], "does not run"
+	for i := range ways {
+		w := ways[(turn+i)%len(ways)]
+		if why = w.whose(); why == "" {
+			return w.Port, nil
+		}
+	}
+	return 0, fmt.Errorf("service %s %s", service, why)
+}
+
+// Modern is TLS 1.3, or 1.2 with ciphers that authenticate what they encrypt (RFC 9325, section 4.2).
+func Modern() *tls.Config {
+	return &tls.Config{MinVersion: tls.VersionTLS12, CipherSuites: []uint16{
+		tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_ECDSA_WITH_AES_256_GCM_SHA384, tls.TLS_ECDHE_ECDSA_WITH_CHACHA20_POLY1305_SHA256,
+		tls.TLS_ECDHE_RSA_WITH_AES_128_GCM_SHA256, tls.TLS_ECDHE_RSA_WITH_AES_256_GCM_SHA384, tls.TLS_ECDHE_RSA_WITH_CHACHA20_POLY1305_SHA256,
+	}}
+}
+
 // host is the name of a service (or, with "", of the page) without the port.
 func (r Routes) host(service string) string {
 	name := r.Label + ".localhost"
@@ -270,13 +296,15 @@ func (t *router) serveSecurely(ctx context.Context, state string, beside int) {
 		t.log.Warn("names are not served over https", "error", err)
 		return
 	}
-	t.serve(ctx, l, secureFile(state), &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+	secure := Modern()
+	secure.GetCertificate = func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 		name := strings.ToLower(hello.ServerName)
 		if name == "" || !authority.Vouches(name) {
 			name = "localhost"
 		}
 		return own.For(name)
-	}})
+	}
+	t.serve(ctx, l, secureFile(state), secure)
 }
 
 func secureFile(state string) string { return filepath.Join(state, "routes", "secure") }

@@ -19,6 +19,7 @@ import (
 	"crypto/tls"
 	"encoding/base64"
 	"encoding/json"
+	"io"
 	"log/slog"
 	"maps"
 	"net"
@@ -31,21 +32,25 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/foreign"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/running/gateway"
 )
 
 // Offer is what is lent.
 type Offer struct {
 	Service string
-	Name    string      // host of the service on the router of names, without a port
-	Router  func() int  // port of the router on this machine as it is now; another supervisor may have taken it over
-	Secret  string      // of the link
-	Ours    func() bool // whether the name still leads to the bay that lends; another checkout may have taken it
-	// Visit is called when somebody new comes, with the link or without.
+	Name    string // host and port by which the service knows itself
+	Secret  string // of the link
+	// Port is where the service's own socket is on this machine, one of its copies in turn. It is never
+	// that of the router, by whose other names more could be reached.
+	Port func(turn int) (int, error)
+	// Visit is called when somebody new comes, with the link or without, and when somebody goes on
+	// guessing.
 	Visit func(Visitor)
 }
 
@@ -57,6 +62,7 @@ type Visitor struct {
 	Last     time.Time `json:"last"`
 	Requests int       `json:"requests"`
 	Refused  int       `json:"refused,omitempty"` // requests without the secret
+	Guesses  int       `json:"guesses,omitempty"` // requests with a wrong one
 }
 
 // Secret makes the secret of a link: 128 bits, in base64url (RFC 4648, section 5).
@@ -95,27 +101,32 @@ type Loan struct {
 	pass  string
 	proxy *httputil.ReverseProxy
 
+	turn atomic.Uint64
+
 	mu       sync.Mutex
 	visitors map[string]*Visitor
+	waiting  map[string]int // guesses that are being slowed, by address
 }
+
+type portKey struct{}
 
 // New makes a loan of an offer.
 func New(o *Offer) *Loan {
-	l := &Loan{offer: o, pass: o.pass(), visitors: map[string]*Visitor{}}
+	l := &Loan{offer: o, pass: o.pass(), visitors: map[string]*Visitor{}, waiting: map[string]int{}}
 	l.proxy = &httputil.ReverseProxy{
 		Rewrite: func(p *httputil.ProxyRequest) {
-			port := strconv.Itoa(o.Router())
-			inside := net.JoinHostPort(o.Name, port)
-			p.SetURL(&url.URL{Scheme: "http", Host: net.JoinHostPort("127.0.0.1", port)})
-			// The name decides what is reached: it is this service's, whatever the visitor wrote.
-			p.Out.Host = inside
+			port, _ := p.In.Context().Value(portKey{}).(int)
+			p.SetURL(&url.URL{Scheme: "http", Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port))})
+			// What the service is told of where it is asked is its own name, whatever the visitor wrote.
+			p.Out.Host = o.Name
+			p.SetXForwarded()
 			p.Out.Header.Del("Authorization")
 			if given := p.In.Header.Get("Authorization"); given != "Bearer "+o.Secret {
 				p.Out.Header["Authorization"] = p.In.Header["Authorization"]
 			}
 			dropCookie(p.Out)
 			if origin := p.In.Header.Get("Origin"); origin == "https://"+p.In.Host {
-				p.Out.Header.Set("Origin", "http://"+inside)
+				p.Out.Header.Set("Origin", "http://"+o.Name)
 			}
 		},
 		ModifyResponse: func(r *http.Response) error {
@@ -162,7 +173,8 @@ func withoutDomain(line string) string {
 }
 
 func (l *Loan) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if given := r.URL.Query().Get(param); given != "" && equal(given, l.offer.Secret) {
+	given := r.URL.Query().Get(param)
+	if given != "" && equal(given, l.offer.Secret) {
 		// The secret goes from the address at once, so that it is in no history and no referrer.
 		http.SetCookie(w, &http.Cookie{Name: cookie, Value: l.pass, Path: "/", Secure: true, HttpOnly: true, SameSite: http.SameSiteLaxMode})
 		at := *r.URL
@@ -179,25 +191,76 @@ func (l *Loan) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	c, err := r.Cookie(cookie)
 	if !(err == nil && equal(c.Value, l.pass)) && !equal(r.Header.Get("Authorization"), "Bearer "+l.offer.Secret) {
-		l.came(r, false)
+		guess := given != "" || err == nil || strings.HasPrefix(r.Header.Get("Authorization"), "Bearer ")
+		if !l.refuse(r, guess) {
+			http.Error(w, "Too many tries.", http.StatusTooManyRequests)
+			return
+		}
 		w.Header().Set("Cache-Control", "no-store")
 		http.Error(w, "Nothing is lent by this address. Ask for the whole link.", http.StatusForbidden)
 		return
 	}
 	l.came(r, true)
-	if !l.offer.Ours() {
+	port, err := l.offer.Port(int(l.turn.Add(1)))
+	if err != nil {
 		http.Error(w, "What was lent does not run at the moment.", http.StatusBadGateway)
 		return
 	}
-	l.proxy.ServeHTTP(w, r)
+	l.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), portKey{}, port)))
 }
 
-// mostVisitors bounds what somebody without the secret can have kept and told: of those who were
-// refused only the address counts, and only so many.
-const mostVisitors = 50
+// Bounds of what visitors can have kept and told.
+const (
+	mostVisitors = 200 // each by itself; those who come after them are counted as one
+	mostRefused  = 50  // addresses without the secret, likewise
+	others       = "others"
+)
 
-// came counts a request.
+// Guesses are slowed: after the first ones each waits, and of one address only so many wait at a time.
+const (
+	freely      = 5
+	longestWait = 4 * time.Second
+	mostWaiting = 8
+)
+
+// refuse counts a request without the secret, and slows a guess down. It is false for one that is not
+// even waited with.
+func (l *Loan) refuse(r *http.Request, guess bool) bool {
+	v, told := l.count(r, false, guess)
+	if told && l.offer.Visit != nil {
+		l.offer.Visit(v)
+	}
+	if !guess || v.Guesses <= freely {
+		return true
+	}
+	l.mu.Lock()
+	if l.waiting[v.From] >= mostWaiting {
+		l.mu.Unlock()
+		return false
+	}
+	l.waiting[v.From]++
+	l.mu.Unlock()
+	select {
+	case <-time.After(min(longestWait, 50*time.Millisecond<<min(v.Guesses-freely, 10))):
+	case <-r.Context().Done():
+	}
+	l.mu.Lock()
+	if l.waiting[v.From]--; l.waiting[v.From] == 0 {
+		delete(l.waiting, v.From)
+	}
+	l.mu.Unlock()
+	return true
+}
+
+// came counts a request of somebody who has the secret.
 func (l *Loan) came(r *http.Request, let bool) {
+	if v, told := l.count(r, let, false); told && l.offer.Visit != nil {
+		l.offer.Visit(v)
+	}
+}
+
+// count counts a request. told is true for the first one of somebody, and of guesses for each power of ten.
+func (l *Loan) count(r *http.Request, let, guess bool) (v Visitor, told bool) {
 	from, _, err := net.SplitHostPort(r.RemoteAddr)
 	if err != nil {
 		from = r.RemoteAddr
@@ -211,27 +274,39 @@ func (l *Loan) came(r *http.Request, let bool) {
 	}
 	now := time.Now()
 	l.mu.Lock()
-	v := l.visitors[from+"\x00"+program]
-	fresh := v == nil || let && v.Requests == 0
-	if v == nil {
-		if !let && len(l.visitors) >= mostVisitors {
-			l.mu.Unlock()
-			return
-		}
-		v = &Visitor{From: from, Program: program, First: now}
-		l.visitors[from+"\x00"+program] = v
+	defer l.mu.Unlock()
+	key := from + "\x00" + program
+	one := l.visitors[key]
+	if most := map[bool]int{true: mostVisitors, false: mostRefused}[let]; one == nil && len(l.visitors) >= most {
+		from, program, key = others, "", others
+		one = l.visitors[key]
 	}
-	v.Last = now
+	if one == nil {
+		one = &Visitor{From: from, Program: program, First: now}
+		l.visitors[key] = one
+		told = true
+	}
+	one.Last = now
 	if let {
-		v.Requests++
+		told = told || one.Requests == 0
+		one.Requests++
 	} else {
-		v.Refused++
+		one.Refused++
 	}
-	told := *v
-	l.mu.Unlock()
-	if fresh && l.offer.Visit != nil {
-		l.offer.Visit(told)
+	if guess {
+		one.Guesses++
+		told = told || powerOfTen(one.Guesses)
 	}
+	return *one, told
+}
+
+func powerOfTen(n int) bool {
+	for n >= 10 && n%10 == 0 {
+		if n /= 10; n == 1 {
+			return true
+		}
+	}
+	return false
 }
 
 // Visitors are those who came, in the order of coming.
@@ -249,11 +324,13 @@ func (l *Loan) Visitors() []Visitor {
 // Serve serves a loan until the context ends, and then cuts every connection, also those that
 // were upgraded.
 func (l *Loan) Serve(ctx context.Context, on net.Listener, certificate *tls.Certificate) error {
+	secure := gateway.Modern()
+	secure.Certificates = []tls.Certificate{*certificate}
 	cut := &cutting{Listener: on, open: map[net.Conn]bool{}}
 	server := &http.Server{
 		Handler: l, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug),
 		TLSNextProto: map[string]func(*http.Server, *tls.Conn, http.Handler){}, // upgrades need HTTP/1.1
-		TLSConfig:    &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{*certificate}},
+		TLSConfig:    secure,
 	}
 	stop := context.AfterFunc(ctx, func() {
 		_ = server.Close()
@@ -325,14 +402,36 @@ type Record struct {
 
 func recordsFile(b bay.Bay) string { return filepath.Join(b.Records, "lent.jsonl") }
 
-// Note keeps how a loan stands: when it begins, when somebody comes, when it ended. What was
-// noted last of one counts.
-func Note(b bay.Bay, r Record) error {
-	raw, err := json.Marshal(r)
+// entry is a line of the records: a loan that begins or ended, or somebody who came to it.
+type entry struct {
+	Record
+	Came *Visitor `json:"came,omitempty"`
+}
+
+// mostRecords is how long a file of records may get before it makes room; the one before it is kept.
+const mostRecords = 1 << 20 // bytes
+
+// Note keeps how a loan stands: when it begins and when it ended.
+func Note(b bay.Bay, r Record) error { return note(b, entry{Record: r}) }
+
+// NoteVisitor keeps that somebody came to a loan.
+func NoteVisitor(b bay.Bay, r Record, v Visitor) error {
+	r.Visitors = nil
+	return note(b, entry{Record: r, Came: &v})
+}
+
+func note(b bay.Bay, e entry) error {
+	raw, err := json.Marshal(e)
 	if err != nil {
 		return err
 	}
-	f, err := disk.AppendOwn(recordsFile(b))
+	file := recordsFile(b)
+	if info, err := os.Lstat(file); err == nil && info.Size() > mostRecords {
+		if err := os.Rename(file, file+".1"); err != nil {
+			return err
+		}
+	}
+	f, err := disk.AppendOwn(file)
 	if err != nil {
 		return err
 	}
@@ -341,28 +440,57 @@ func Note(b bay.Bay, r Record) error {
 	return err
 }
 
-// Noted are the loans of a bay, the last one last.
+// Noted are the loans of a bay, the last one last, as far as the records go back.
 func Noted(b bay.Bay) ([]Record, error) {
-	raw, err := disk.Read(recordsFile(b), disk.MostState)
-	if os.IsNotExist(err) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
 	var out []Record
-	for line := range strings.Lines(string(raw)) {
-		var r Record
-		if json.Unmarshal([]byte(line), &r) != nil { // it was cut short
+	for _, file := range []string{recordsFile(b) + ".1", recordsFile(b)} {
+		raw, err := lastOf(file, 2*mostRecords)
+		if os.IsNotExist(err) {
 			continue
 		}
-		if i := slices.IndexFunc(out, func(o Record) bool { return o.Service == r.Service && o.Begun.Equal(r.Begun) }); i >= 0 {
-			out[i] = r
-			continue
+		if err != nil {
+			return nil, err
 		}
-		out = append(out, r)
+		for line := range strings.Lines(raw) {
+			var e entry
+			if json.Unmarshal([]byte(line), &e) != nil || e.Service == "" { // it was cut short
+				continue
+			}
+			i := slices.IndexFunc(out, func(o Record) bool { return o.Service == e.Service && o.Begun.Equal(e.Begun) })
+			if i < 0 {
+				out = append(out, Record{Service: e.Service, To: e.To, Begun: e.Begun})
+				i = len(out) - 1
+			}
+			if e.Came != nil {
+				out[i].Visitors = append(out[i].Visitors, *e.Came)
+				continue
+			}
+			if out[i].Ended = e.Ended; e.Visitors != nil {
+				out[i].Visitors = e.Visitors
+			}
+		}
 	}
 	return out, nil
+}
+
+// lastOf is the end of a file, in bytes at most, from the beginning of a line on.
+func lastOf(file string, most int64) (string, error) {
+	f, err := disk.OpenRegular(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return "", err
+	}
+	from := max(0, info.Size()-most)
+	raw, err := io.ReadAll(io.NewSectionReader(f, from, most))
+	text := string(raw)
+	if from > 0 {
+		_, text, _ = strings.Cut(text, "\n")
+	}
+	return text, err
 }
 
 // Here is the address by which other machines reach this one: that from which it would send
