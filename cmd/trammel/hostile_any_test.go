@@ -30,8 +30,8 @@ func (p *project) mark(params *[]string) string {
 		return [...]string{"sh " + name, "sh -e './" + name + "'", "exec env sh " + name, "sh @{project.dir}/" + name}[p.r.IntN(4)]
 	case way == 1 && params != nil: // elsewhere a param means nothing
 		name := fmt.Sprintf("p%d", p.count)
-		*params = append(*params, fmt.Sprintf("[param.%s]\nkind = \"text\"\ndefault = \"echo > RAN-%s\"\n", name, word))
-		return "cd @{project.dir} && @{param." + name + "}"
+		*params = append(*params, fmt.Sprintf("[param.%s]\nkind = \"text\"\ndefault = \"RAN-%s\"\n", name, word))
+		return "echo > @{project.dir}/@{param." + name + "}"
 	}
 	return "echo > @{bay.dir}/RAN-" + word
 }

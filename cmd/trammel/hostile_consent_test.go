@@ -54,7 +54,7 @@ from = "file:/home/somebody/.ssh/id_rsa"
 template = "t"
 
 [step.par]
-run = "@{param.task}; @{param.which}"
+run = "echo @{param.task}; echo @{param.which}"
 
 [service.db]
 tool = "keeper"
@@ -237,7 +237,7 @@ from = "file:s/key"
 template = "t"
 
 [step.a]
-run = "sh s/a.sh; @{param.p}"
+run = "sh s/a.sh; echo @{param.p}"
 needs = []
 
 [service.db]

@@ -315,3 +315,54 @@ func onTerminal(t *testing.T, c *exec.Cmd) string {
 	_ = c.Wait()
 	return strings.ReplaceAll(out.String(), "\r\n", "\n")
 }
+
+// A home that another user made, or may write, is refused by every command, the shortest ways too: who
+// writes there decides what runs.
+func TestAHomeOfSomebodyElseIsRefused(t *testing.T) {
+	t.Parallel()
+	if os.Getuid() != 0 {
+		t.Skip("only root gives folders away")
+	}
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \"clean\"\n[routine.hi]\nrun = \"echo hi\"\n[step.s]\nrun = \"true\"\n")
+	h.fitted()
+	eventually(t, "a plan is cached", func() bool { h.ok("run", "--", "true"); return len(globs(h.home, "state/plans/*.cache")) > 0 })
+	commands := [][]string{{"run", "--", "true"}, {"do", "hi"}, {"show"}, {"fit"}, {"verify"}, {"lock"}, {"approve"}, {"start"}, {"shell"}, {"bays"}, {"sweep"}, {"follow", "--enter", "bash", "--of", h.dir, "x"}}
+	for name, spoil := range map[string]func(path string) error{
+		"is another user's": func(path string) error { return os.Chown(path, 12345, 12345) },
+		"is open to all":    func(path string) error { return os.Chmod(path, 0o777) },
+		"is a group's":      func(path string) error { return os.Chmod(path, 0o775) },
+	} {
+		for _, below := range []string{"", "data", "state", "cache", "config"} {
+			path := filepath.Join(h.home, below)
+			_ = os.MkdirAll(path, 0o755)
+			if name == "is a group's" {
+				if err := os.Chown(path, 0, 12345); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if err := spoil(path); err != nil {
+				t.Fatal(err)
+			}
+			for _, args := range commands {
+				h.wary = true
+				o := h.try(args...)
+				if args[0] == "follow" {
+					if strings.Contains(o.out, "TRAMMEL_PROJECT") {
+						t.Errorf("%s %s: coming in goes on:\n%s", path, name, o.out)
+					}
+					continue
+				}
+				if o.code == 0 || !strings.Contains(o.err, "could have you run their programs") || !strings.Contains(o.err, path) {
+					t.Errorf("%s %s: %v goes on: %+v", path, name, args, o)
+				}
+			}
+			if err := os.Chown(path, 0, 0); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.Chmod(path, 0o700); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	h.ok("run", "--", "true")
+}

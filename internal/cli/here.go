@@ -79,7 +79,7 @@ var order = []struct{ title, commands string }{
 	{"First", "draft start shell"},
 	{"Declare and lock", "find set unset lock newer approve sources"},
 	{"Work", "fit show run do follow"},
-	{"Services", "stop watch logs lend data bays clear"},
+	{"Services", "stop watch open logs lend data bays clear"},
 	{"Prove, and go back", "verify compare recall"},
 	{"Share", "export stock catalog"},
 	{"Keep house", "sweep demo completion version install remove help"},

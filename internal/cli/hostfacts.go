@@ -41,7 +41,7 @@ func hostFacts(c *cli.Command, p *checkout.State, given approval.Given) (report.
 		"timezone": zone, "shell": filepath.Base(os.Getenv("SHELL")), "case": foldsCase(p.Dir()),
 	}
 	for path, stands := range map[string]string{
-		p.Dir(): "(project)", p.Bay.Dir: "(bay)", p.Places.Data: "(data)", p.Places.Cache: "(cache)", p.Places.State: "(state)", p.Places.Config: "(config)", os.Getenv("HOME"): "(home)",
+		p.Dir(): "(project)", filepath.Join(p.Places.Homes(), bay.CheckoutID(p.Dir())): "(homes)", filepath.Join(p.Places.Tools(), bay.CheckoutID(p.Dir())): "(tools)", p.Bay.Dir: "(bay)", p.Places.Data: "(data)", p.Places.Cache: "(cache)", p.Places.State: "(state)", p.Places.Config: "(config)", os.Getenv("HOME"): "(home)",
 	} {
 		f.Hide[path] = stands
 	}

@@ -19,7 +19,7 @@ import (
 // group, what stands before it there, and the groups before. "." is the package that has
 // the group's own name.
 var groups = []struct{ name, packages string }{
-	{"base", "release shell plain rests cached lazy event foreign fault host disk reading place canon mask authority changes version platform page debian python nodejs rlang solve sshsig fetch"},
+	{"base", "release shell plain owned rests cached lazy event foreign fault host disk reading place canon mask authority changes version platform page debian python nodejs rlang solve sshsig fetch"},
 	{"kernel", "unix peer within process listen network sandbox launch"},
 	{"written", "ref declare card lock history draft"},
 	{"stored", "tree unpack store merge system libraries frame depot"},

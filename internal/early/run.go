@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"app.example/trammel/internal/core/base/cached"
+	"app.example/trammel/internal/core/base/owned"
 	"app.example/trammel/internal/core/base/plain"
 )
 
@@ -186,14 +187,19 @@ func onPath(env []string, command string) string {
 // stateOf is where Trammel keeps a person's state, as package place says.
 func stateOf(getenv func(string) (string, bool)) (string, bool) {
 	if home, _ := getenv("TRAMMEL_HOME"); home != "" {
-		return home + "/state", clean(home)
+		_, own := owned.Check(home+"/state", home+"/data", home+"/cache", home+"/config")
+		return home + "/state", clean(home) && own
 	}
-	dir, _ := getenv("XDG_STATE_HOME")
-	if !plain.HasPrefix(dir, "/") {
-		home, _ := getenv("HOME")
-		dir = home + "/.local/state"
+	home, _ := getenv("HOME")
+	root := func(variable, below string) string {
+		if dir, _ := getenv(variable); plain.HasPrefix(dir, "/") {
+			return dir + "/trammel"
+		}
+		return home + below + "/trammel"
 	}
-	return dir + "/trammel", clean(dir)
+	state := root("XDG_STATE_HOME", "/.local/state")
+	_, own := owned.Check(state, root("XDG_DATA_HOME", "/.local/share"), root("XDG_CACHE_HOME", "/.cache"), root("XDG_CONFIG_HOME", "/.config"))
+	return state, clean(state) && own
 }
 
 // clean tells whether a path is absolute and says nothing twice.

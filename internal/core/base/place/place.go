@@ -4,6 +4,7 @@
 package place
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"os"
@@ -13,6 +14,8 @@ import (
 
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/owned"
+	"app.example/trammel/internal/core/base/shell"
 )
 
 // Places are the four roots, all absolute.
@@ -25,12 +28,25 @@ type Places struct {
 	System []string // what an organisation keeps for a machine: policy, sources; the strongest first
 }
 
-// Find reads the roots from the environment that getenv shows.
+// Find reads the roots from the environment that getenv shows. Errors: fault.ErrUsage where there is none, and
+// where somebody else could put something into one.
 func Find(getenv func(string) string) (Places, error) {
+	p, err := named(getenv)
+	if err != nil {
+		return p, err
+	}
+	if t, ok := owned.Check(p.Data, p.State, p.Cache, p.Config); !ok {
+		return Places{}, fault.New(fault.ErrUsage, "Trammel keeps its files in %s, and %s %s. Whoever can write there could have you run their programs", cmp.Or(getenv("TRAMMEL_HOME"), filepath.Dir(p.State)), t.Path, t.Why).
+			Advise("Make it your own, and only yours to write: ls -ld %s\nOr set TRAMMEL_HOME to a folder in your home folder.", shell.Typed(t.Path))
+	}
+	return p, nil
+}
+
+func named(getenv func(string) string) (Places, error) {
 	if home := getenv("TRAMMEL_HOME"); home != "" {
 		if !filepath.IsAbs(home) {
 			return Places{}, fault.New(fault.ErrUsage, "TRAMMEL_HOME is %q, which is not an absolute path", home).
-				Advise("Set it to a folder such as /tmp/trammel, or unset it.")
+				Advise("Set it to a folder of your own, such as $HOME/trammel, or unset it.")
 		}
 		home = filepath.Clean(home)
 		return Places{home + "/data", home + "/cache", home + "/state", home + "/config", systems(getenv)}, nil

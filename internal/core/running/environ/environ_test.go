@@ -49,10 +49,11 @@ func plan(t *testing.T, level declare.Isolation) *Plan {
 
 func TestTheSameLockGivesTheSameVariablesInTheSameOrder(t *testing.T) {
 	want := []string{
-		"GOCACHE=/cache/tools/go", "GOPATH=/mine", "npm_config_prefix=/home", "NODE_PATH=", "ZULU=/weir/z", "LANES=127.0.0.1:8600,127.0.0.1:8601",
+		"GOCACHE=/caches/LEVEL/go", "GOPATH=/mine", "npm_config_prefix=/homes/LEVEL/of-x", "NODE_PATH=", "ZULU=/weir/z", "LANES=127.0.0.1:8600,127.0.0.1:8601",
 		"TRAMMEL_PROJECT=heronweir", "TRAMMEL_DIR=/weir", "TRAMMEL_BAY=main", "TRAMMEL_ENVIRONMENT=" + string(plan(t, declare.Open).ID()), "PWD=/here",
 	}
 	for _, level := range []declare.Isolation{declare.Open, declare.Clean} {
+		want := strings.Split(strings.ReplaceAll(strings.Join(want, "\n"), "LEVEL", string(level)), "\n")
 		environ := []string{"ZULU=the host's", "SECRET=1", "PATH=/usr/bin", "LANG=C", "PWD=/elsewhere", "TRAMMEL_SHELL_ZDOTDIR=/x", "=odd", "LC_ALL=C"}
 		h := host.Host{Environ: environ}
 		got := (&Ready{plan(t, level).Environment, h, &vault{host: h}}).Environ("/here")
@@ -60,10 +61,10 @@ func TestTheSameLockGivesTheSameVariablesInTheSameOrder(t *testing.T) {
 		if !slices.Equal(tail[:len(want)], want) {
 			t.Errorf("%s sets %q", level, tail)
 		}
-		path := "PATH=/frame/bin:/home/bin:/host"
+		path := "PATH=/frame/bin:/host:/homes/clean/of-x/bin"
 		hostPart := []string{"LANG=C", "LC_ALL=C"}
 		if level == declare.Open {
-			path, hostPart = "PATH=/frame/bin:/home/bin:/usr/bin", []string{"LANG=C", "LC_ALL=C", "SECRET=1"}
+			path, hostPart = "PATH=/frame/bin:/usr/bin:/homes/open/of-x/bin", []string{"LANG=C", "LC_ALL=C", "SECRET=1"}
 		}
 		if tail[len(want)] != path || !slices.Equal(got[:len(got)-len(want)-1], hostPart) {
 			t.Errorf("%s: %q, of the host %q", level, tail[len(want)], got[:len(got)-len(want)-1])
