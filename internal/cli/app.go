@@ -126,6 +126,8 @@ func conclude(ctx context.Context, err error) int {
 	if !errors.As(err, &known) && errors.As(err, &path) {
 		err = fault.New(fault.ErrFailed, "%v", err).Advise("See that %s can be reached and written to, and that there is room.", filepath.Dir(path.Path))
 	}
+	here, _ := os.Getwd()
+	ui.OneLine(here, os.Getenv("HOME"), os.Getenv("TRAMMEL_HOME"))
 	s := ui.Open(os.Stdout, os.Stderr, ui.Options{})
 	var findings fault.Findings
 	switch {
@@ -270,6 +272,7 @@ func lowerFirst(s string) string {
 }
 
 func screen(c *cli.Command) *ui.Screen {
+	ui.OneLine(hostNow().Abs(c.String("dir")))
 	s := ui.Open(os.Stdout, os.Stderr, ui.Options{
 		NoColour: c.Bool("no-colour"), Plain: c.Bool("plain"), Quiet: c.Bool("quiet"), Verbose: c.Bool("verbose"),
 	})

@@ -110,8 +110,38 @@ var painted atomic.Bool
 // colour is a change of colour, until finish makes it one that terminals know.
 func colour(code string) string { return secret() + code + "\x00" }
 
+// folders are names of folders with characters that break a line, and the same on one line.
+var folders struct {
+	sync.RWMutex
+	raw, shown []string
+}
+
+// OneLine has the folders of paths be printed on one line, wherever they stand: whoever names a folder
+// could otherwise print lines of their own.
+func OneLine(paths ...string) {
+	folders.Lock()
+	defer folders.Unlock()
+	for _, path := range paths {
+		for name := range strings.SplitSeq(path, "/") {
+			if name = "/" + name; foreign.Line(name) != name && !slices.Contains(folders.raw, name) {
+				folders.raw, folders.shown = append(folders.raw, name), append(folders.shown, foreign.Line(name))
+			}
+		}
+	}
+}
+
+func inOneLine(text string) string {
+	folders.RLock()
+	defer folders.RUnlock()
+	for i, name := range folders.raw {
+		text = strings.ReplaceAll(text, name, folders.shown[i])
+	}
+	return text
+}
+
 // finish makes a text fit for a terminal: our own colours, and else only what shows.
 func finish(text string, foreign func(string) string) string {
+	text = inOneLine(text)
 	if !painted.Load() || !strings.Contains(text, secret()) {
 		return foreign(text)
 	}

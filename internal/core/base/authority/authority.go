@@ -72,7 +72,7 @@ func Open(ctx context.Context, state string) (*Authority, error) {
 	defer unlock()
 	a, err := read(file, keyFile)
 	switch {
-	case err == nil && time.Now().Before(a.cert.NotAfter.Add(-leafAge)):
+	case err == nil && time.Now().Before(a.cert.NotAfter.Add(-leafAge)) && bounded(a.cert):
 		return a, nil
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return nil, fault.New(fault.ErrFailed, "the authority of this machine cannot be read: %v", err).
@@ -98,7 +98,10 @@ func Open(ctx context.Context, state string) (*Authority, error) {
 		SerialNumber: serial(), Subject: pkix.Name{CommonName: "Trammel on " + name, Organization: []string{"Trammel"}},
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(lasting),
 		IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature,
+		// Names of other kinds are bounded by ones that nobody has: a kind that is not named at all would be
+		// vouched for without bounds (RFC 5280, section 4.2.1.10). And it vouches for servers alone.
 		PermittedDNSDomainsCritical: true, PermittedDNSDomains: []string{"localhost"}, PermittedIPRanges: ranges,
+		PermittedEmailAddresses: []string{".localhost"}, PermittedURIDomains: []string{"localhost"}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 	}
 	der, err := x509.CreateCertificate(rand.Reader, own, own, &key.PublicKey, key)
 	if err != nil {
@@ -116,6 +119,12 @@ func Open(ctx context.Context, state string) (*Authority, error) {
 		return nil, err
 	}
 	return read(file, keyFile)
+}
+
+// bounded tells whether a certificate bounds all that one of now does: earlier versions left kinds of names
+// and uses open, and whoever trusted theirs is to trust this one instead.
+func bounded(c *x509.Certificate) bool {
+	return len(c.ExtKeyUsage) == 1 && c.ExtKeyUsage[0] == x509.ExtKeyUsageServerAuth && len(c.PermittedURIDomains) > 0 && len(c.PermittedEmailAddresses) > 0
 }
 
 func read(file, keyFile string) (*Authority, error) {

@@ -4,7 +4,10 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/x509"
+	"encoding/pem"
+	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"sync"
 	"testing"
@@ -86,5 +89,60 @@ func TestThereIsOneAuthorityHoweverManyAskForItFirst(t *testing.T) {
 	}
 	if _, err := Open(context.Background(), state); err == nil {
 		t.Error("a broken key is taken")
+	}
+}
+
+// Other kinds of names and other uses are vouched for no more than names of hosts: by Go's rules, and by
+// openssl's.
+func TestNoOtherKindOfNameIsVouchedFor(t *testing.T) {
+	a, err := Open(context.Background(), t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	foreign, _ := url.Parse("http://weir.example/")
+	for name, c := range map[string]struct {
+		leaf x509.Certificate
+		use  x509.ExtKeyUsage
+		good bool
+	}{
+		"a host":             {x509.Certificate{DNSNames: []string{"lane.localhost"}}, x509.ExtKeyUsageServerAuth, true},
+		"e-mail":             {x509.Certificate{EmailAddresses: []string{"a@weir.example"}}, x509.ExtKeyUsageServerAuth, false},
+		"e-mail for mail":    {x509.Certificate{EmailAddresses: []string{"a@weir.example"}}, x509.ExtKeyUsageEmailProtection, false},
+		"a URI":              {x509.Certificate{URIs: []*url.URL{foreign}}, x509.ExtKeyUsageServerAuth, false},
+		"a client":           {x509.Certificate{DNSNames: []string{"lane.localhost"}}, x509.ExtKeyUsageClientAuth, false},
+		"a program":          {x509.Certificate{DNSNames: []string{"lane.localhost"}}, x509.ExtKeyUsageCodeSigning, false},
+	} {
+		leaf := c.leaf
+		leaf.SerialNumber, leaf.NotBefore, leaf.NotAfter, leaf.ExtKeyUsage = serial(), time.Now().Add(-time.Hour), time.Now().Add(time.Hour), []x509.ExtKeyUsage{c.use}
+		der, err := x509.CreateCertificate(rand.Reader, &leaf, a.cert, &a.key.PublicKey, a.key)
+		if err != nil {
+			t.Fatal(err)
+		}
+		forged, err := x509.ParseCertificate(der)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := forged.Verify(x509.VerifyOptions{Roots: trusted(t, a), KeyUsages: []x509.ExtKeyUsage{c.use}}); (err == nil) != c.good {
+			t.Errorf("%s: %v", name, err)
+		}
+		openssl, err := exec.LookPath("openssl")
+		if err != nil {
+			continue
+		}
+		file := filepath.Join(t.TempDir(), "leaf.pem")
+		if err := os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		purpose := map[x509.ExtKeyUsage]string{x509.ExtKeyUsageServerAuth: "sslserver", x509.ExtKeyUsageEmailProtection: "smimesign", x509.ExtKeyUsageClientAuth: "sslclient", x509.ExtKeyUsageCodeSigning: "any"}[c.use]
+		if purpose == "any" {
+			continue
+		}
+		if out, err := exec.Command(openssl, "verify", "-purpose", purpose, "-CAfile", a.File, file).CombinedOutput(); (err == nil) != c.good {
+			t.Errorf("openssl: %s: %v %s", name, err, out)
+		}
+	}
+	// One of an earlier version, which left that open, makes room.
+	if !bounded(a.cert) || bounded(&x509.Certificate{ExtKeyUsage: a.cert.ExtKeyUsage}) || bounded(&x509.Certificate{PermittedURIDomains: []string{"localhost"}, PermittedEmailAddresses: []string{"x"}}) {
+		t.Error("which certificates are bounded is told wrongly")
 	}
 }

@@ -149,12 +149,39 @@ func Log(s string) []Piece {
 		if i > 0 {
 			out = append(out, Piece{colour, Text(s[:i])})
 		}
-		colour, s = s[i+2:end], s[end+1:]
-		if colour == "" {
-			colour = "0"
-		}
+		colour, s = shown(s[i+2:end]), s[end+1:]
 	}
 	return append(out, Piece{colour, Text(s)})
+}
+
+// shown are the parameters of a select-graphic-rendition sequence without the one that conceals what
+// follows (8; ECMA-48, 8.3.117). Those of 38, 48 and 58 are numbers of colours (ITU-T T.416, 13.1.8).
+func shown(parameters string) string {
+	var out []string
+	all := strings.Split(parameters, ";")
+	for i := 0; i < len(all); i++ {
+		switch number := strings.TrimLeft(all[i], "0"); number {
+		case "8":
+			continue
+		case "38", "48", "58":
+			more := 0
+			if i+1 < len(all) {
+				more = map[string]int{"5": 2, "2": 4}[strings.TrimLeft(all[i+1], "0")]
+			}
+			more = min(more, len(all)-1-i)
+			out = append(out, all[i:i+1+more]...)
+			i += more
+			continue
+		}
+		out = append(out, all[i])
+	}
+	if joined := strings.Join(out, ";"); joined != "" {
+		return joined
+	}
+	if strings.Trim(parameters, "0;") == "" {
+		return "0"
+	}
+	return "" // it said nothing but that
 }
 
 // Uncoloured is a line of a log without its colours.

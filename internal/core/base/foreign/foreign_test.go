@@ -70,3 +70,16 @@ func FuzzNothingHidden(f *testing.F) {
 		}
 	})
 }
+
+// A line of a log may be coloured, and may not hide what it says.
+func TestALogHidesNothing(t *testing.T) {
+	for sequence, want := range map[string]string{
+		"8": "", "08": "", "0;8": "0", "31;8": "31", "8;31": "31", "38;5;8": "38;5;8", "48;5;8;8": "48;5;8", "38;2;8;8;8;8": "38;2;8;8;8", "58;5;8": "58;5;8", "1;38;5;8;8;4": "1;38;5;8;4", "38;8": "38", "38;5": "38;5", "": "0", "0": "0", "28": "28", "008;1": "1", "8;8;8": "",
+	} {
+		pieces := Log("\x1b[" + sequence + "mhidden")
+		last := pieces[len(pieces)-1]
+		if last.Colour != want || last.Text != "hidden" {
+			t.Errorf("%q gives %q", sequence, last.Colour)
+		}
+	}
+}

@@ -18,6 +18,7 @@ import (
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/lazy"
+	"app.example/trammel/internal/core/base/platform"
 	"app.example/trammel/internal/core/proven/proof"
 	"app.example/trammel/internal/core/written/lock"
 )
@@ -147,6 +148,11 @@ func scrubber(hide map[string]string) func(string) string {
 	}
 }
 
+func isPlatform(text string) bool {
+	_, ok := platform.Parse(text)
+	return ok
+}
+
 // Read reads a report and makes sure that it is one, in canonical form.
 func Read(raw []byte) (*Statement, error) {
 	var s Statement
@@ -160,6 +166,8 @@ func Read(raw []byte) (*Statement, error) {
 		return nil, fault.New(fault.ErrUsage, "it is a statement of another kind: %s", s.PredicateType)
 	case s.Predicate.Machine == "" || s.Predicate.Environment == "" && s.Predicate.Lock == "" && s.Predicate.OK:
 		return nil, fault.New(fault.ErrUsage, "it says neither of what machine nor of what environment it is")
+	case !isPlatform(s.Predicate.Platform):
+		return nil, fault.New(fault.ErrUsage, "%q is no platform that Trammel runs on", s.Predicate.Platform)
 	case len(s.Subject) != 1 || fmt.Sprint(s.Subject[0].Digest) != fmt.Sprint(digestOf(string(s.Predicate.Environment))):
 		return nil, fault.New(fault.ErrUsage, "its subject is another environment than that which it tells of")
 	}

@@ -36,6 +36,9 @@ const (
 	MaxBytes   = 16 << 30
 	maxRatio   = 400 // unpacked bytes to archive bytes; deflate itself ends at 1032
 	freeBytes  = 64 << 20
+
+	freeEntries = 8192 // that any archive may hold; beyond, each has taken
+	leastEntry  = 50   // bytes of the archive: empty files with names in a row take ten
 )
 
 // Rules say how names and modes of an archive become those of the tree.
@@ -139,6 +142,7 @@ type writer struct {
 	budget int64 // bytes that may still be written
 	size   int64 // of the archive
 	read   atomic.Int64
+	listed int64 // bytes of an archive whose entries are listed in one place, as in a zip; else 0
 
 	dirs  map[string]bool      // folders made; true when something is in them
 	names map[string]tree.Type // entries, to find those that appear twice
@@ -303,6 +307,19 @@ const (
 	maxName = 3000
 )
 
+// room refuses one more entry where there are too many for what was read of the archive so far. Folders
+// count too, also those that are made on the way to others.
+func (w *writer) room(name string) error {
+	many, read := int64(len(w.names)+len(w.dirs)), max(w.read.Load(), w.listed)
+	if many >= MaxEntries {
+		return &Refused{name, fmt.Sprintf("is entry number %d", MaxEntries+1)}
+	}
+	if many > freeEntries+2*read/leastEntry {
+		return &Refused{name, fmt.Sprintf("is entry number %d in the first %d bytes, which no honest archive holds", many, read)}
+	}
+	return nil
+}
+
 // claim takes a name and makes its folders.
 func (w *writer) claim(name string, kind tree.Type) error {
 	if len(name) > maxName {
@@ -316,8 +333,8 @@ func (w *writer) claim(name string, kind tree.Type) error {
 	if _, twice := w.names[key(name)]; twice {
 		return &Refused{name, "appears twice"}
 	}
-	if len(w.names) >= MaxEntries {
-		return &Refused{name, fmt.Sprintf("is entry number %d", MaxEntries+1)}
+	if err := w.room(name); err != nil {
+		return err
 	}
 	w.names[key(name)] = kind
 	if _, isDir := w.dirs[name]; isDir {
@@ -349,6 +366,9 @@ func (w *writer) mkdir(dir string, used bool) error {
 		return &Refused{dir, "is a file, and other entries lie below it"}
 	}
 	if err := w.mkdir(path.Dir(dir), true); err != nil {
+		return err
+	}
+	if err := w.room(dir); err != nil {
 		return err
 	}
 	w.dirs[dir] = used

@@ -7,6 +7,7 @@ import (
 	"compress/gzip"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"math/rand/v2"
@@ -379,5 +380,50 @@ func TestUnpackingTellsHowFarItIs(t *testing.T) {
 				t.Errorf("told %d times, last %+v", told, last)
 			}
 		})
+	}
+}
+
+// An archive that is small holds few entries: a million of nothing ends soon, whatever they are.
+func TestASmallArchiveHoldsFewEntries(t *testing.T) {
+	kinds := map[string]func(i int) entry{
+		"files": func(i int) entry { return file(fmt.Sprintf("p/%07d", i), "") },
+		"folders": func(i int) entry {
+			return entry{tar.Header{Name: fmt.Sprintf("p/%07d/", i), Typeflag: tar.TypeDir, Mode: 0o755}, ""}
+		},
+		"links": func(i int) entry {
+			return entry{tar.Header{Name: fmt.Sprintf("p/%07d", i), Typeflag: tar.TypeSymlink, Linkname: "a"}, ""}
+		},
+		"deep folders": func(i int) entry { return file(fmt.Sprintf("p/%d/%sx", i, strings.Repeat("a/", 100)), "") },
+	}
+	for name, of := range kinds {
+		var entries []entry
+		for i := range map[bool]int{true: 400, false: 30_000}[name == "deep folders"] {
+			entries = append(entries, of(i))
+		}
+		root := t.TempDir()
+		var refused *Refused
+		if _, err := unpackInto(t, root, tarGz(t, entries...), "tar.gz", Rules{}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "no honest archive") {
+			t.Errorf("%s: %v", name, err)
+		}
+		count := 0
+		_ = filepath.WalkDir(root, func(string, fs.DirEntry, error) error { count++; return nil })
+		if count > 24_000 { // what was read ahead counts as read
+			t.Errorf("%s: %d were made before it was refused", name, count)
+		}
+	}
+	// What is honest has something in it, or more of a name.
+	var entries []entry
+	for i := range 10_000 {
+		entries = append(entries, file(fmt.Sprintf("p/%d/%d", i%90, i), fmt.Sprint(rand.Uint64(), rand.Uint64(), rand.Uint64())))
+	}
+	if r, err := unpackInto(t, t.TempDir(), tarGz(t, entries...), "tar.gz", Rules{}); err != nil || len(r.Manifest) != 10_000 {
+		t.Errorf("ten thousand files: %v", err)
+	}
+	var files [][2]string
+	for i := range 9_000 {
+		files = append(files, [2]string{fmt.Sprintf("p/%d", i), ""})
+	}
+	if _, err := unpackInto(t, t.TempDir(), zipOf(t, nil, files...), "zip", Rules{}); err != nil {
+		t.Errorf("a zip, whose list has some hundred bytes for each: %v", err)
 	}
 }

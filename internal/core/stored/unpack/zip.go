@@ -26,6 +26,7 @@ func (w *writer) zip(archivePath string) error {
 		return fmt.Errorf("the archive is not a zip file: %w", err)
 	}
 	w.after = append(w.after, func() { r.Close() }) // workers read from it
+	w.listed = w.size
 	var sums moduleSums
 	// The largest files first: they must not be what everybody waits for in the end.
 	files := slices.Clone(r.File)
