@@ -105,12 +105,12 @@ func TestNoOtherKindOfNameIsVouchedFor(t *testing.T) {
 		use  x509.ExtKeyUsage
 		good bool
 	}{
-		"a host":             {x509.Certificate{DNSNames: []string{"lane.localhost"}}, x509.ExtKeyUsageServerAuth, true},
-		"e-mail":             {x509.Certificate{EmailAddresses: []string{"a@weir.example"}}, x509.ExtKeyUsageServerAuth, false},
-		"e-mail for mail":    {x509.Certificate{EmailAddresses: []string{"a@weir.example"}}, x509.ExtKeyUsageEmailProtection, false},
-		"a URI":              {x509.Certificate{URIs: []*url.URL{foreign}}, x509.ExtKeyUsageServerAuth, false},
-		"a client":           {x509.Certificate{DNSNames: []string{"lane.localhost"}}, x509.ExtKeyUsageClientAuth, false},
-		"a program":          {x509.Certificate{DNSNames: []string{"lane.localhost"}}, x509.ExtKeyUsageCodeSigning, false},
+		"a host":          {x509.Certificate{DNSNames: []string{"lane.localhost"}}, x509.ExtKeyUsageServerAuth, true},
+		"e-mail":          {x509.Certificate{EmailAddresses: []string{"a@weir.example"}}, x509.ExtKeyUsageServerAuth, false},
+		"e-mail for mail": {x509.Certificate{EmailAddresses: []string{"a@weir.example"}}, x509.ExtKeyUsageEmailProtection, false},
+		"a URI":           {x509.Certificate{URIs: []*url.URL{foreign}}, x509.ExtKeyUsageServerAuth, false},
+		"a client":        {x509.Certificate{DNSNames: []string{"lane.localhost"}}, x509.ExtKeyUsageClientAuth, false},
+		"a program":       {x509.Certificate{DNSNames: []string{"lane.localhost"}}, x509.ExtKeyUsageCodeSigning, false},
 	} {
 		leaf := c.leaf
 		leaf.SerialNumber, leaf.NotBefore, leaf.NotAfter, leaf.ExtKeyUsage = serial(), time.Now().Add(-time.Hour), time.Now().Add(time.Hour), []x509.ExtKeyUsage{c.use}
