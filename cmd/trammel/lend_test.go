@@ -478,7 +478,9 @@ func TestALoanIsBounded(t *testing.T) {
 	c := visitor(t)
 	fetched(t, c, l.Link, nil)
 	for i := range 1200 {
-		fetched(t, c, l.base+"/", func(r *http.Request) { r.Header.Set("User-Agent", fmt.Sprintf("eel %d %s", i, strings.Repeat("x", 300))) })
+		fetched(t, c, l.base+"/", func(r *http.Request) {
+			r.Header.Set("User-Agent", fmt.Sprintf("eel %d %s", i, strings.Repeat("x", 300)))
+		})
 	}
 	slow := 0
 	guesser := visitor(t)

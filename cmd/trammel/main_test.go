@@ -21,6 +21,9 @@ import (
 // program is the built program that all tests drive.
 var program string
 
+// raced is how the files begin into which programs write the races that they find, "" where none looks.
+var raced string
+
 // engine is that of the demo's tools, which is the program itself in the demo.
 var engine string
 
@@ -47,6 +50,11 @@ func TestMain(m *testing.M) {
 		engine = filepath.Join(dir, "engine")
 		build := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-ldflags=-s -w", "-o", dir+"/", ".", "../../internal/demo/engine") // as .ci/release does, so that both compile once
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
+		if os.Getenv("TRAMMEL_RACE") != "" { // a stage of the gate: every program that is driven looks for races
+			raced = filepath.Join(dir, "race")
+			build.Args = slices.Insert(build.Args, 2, "-race")
+			build.Env = append(build.Env, "CGO_ENABLED=1")
+		}
 		if out, err := build.CombinedOutput(); err != nil {
 			fmt.Fprintf(os.Stderr, "%v\n%s", err, out)
 			return 1
@@ -56,7 +64,16 @@ func TestMain(m *testing.M) {
 		if parallel := flag.Lookup("test.parallel"); parallel.Value.String() == parallel.DefValue {
 			_ = parallel.Value.Set(itoa(5 * runtime.GOMAXPROCS(0)))
 		}
-		return m.Run()
+		code := m.Run()
+		if raced != "" {
+			reports, _ := filepath.Glob(raced + "*")
+			for _, file := range reports {
+				text, _ := os.ReadFile(file)
+				fmt.Fprintf(os.Stderr, "%s\n", text)
+				code = 1
+			}
+		}
+		return code
 	}())
 }
 
@@ -112,6 +129,9 @@ func (h *hut) settings(s *standin.Server) {
 	h.env = []string{
 		"PATH=" + os.Getenv("PATH"), "HOME=" + filepath.Dir(h.home), "TRAMMEL_HOME=" + h.home, "TERM=dumb", "SHELL=/bin/bash",
 		"XDG_RUNTIME_DIR=" + filepath.Join(filepath.Dir(h.home), "run"),
+	}
+	if raced != "" {
+		h.env = append(h.env, "GORACE=log_path="+raced+" halt_on_error=0")
 	}
 	if s != nil {
 		h.env = append(h.env, "npm_config_registry="+s.NPM(), "GOPROXY="+s.Proxy(), "GOSUMDB="+s.SumDB())

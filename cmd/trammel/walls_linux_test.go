@@ -1,13 +1,16 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +18,7 @@ import (
 	"github.com/creack/pty"
 
 	"app.example/trammel/internal/core/running/gateway"
+	"app.example/trammel/internal/lacks"
 )
 
 // besides is a second project of the same person.
@@ -365,4 +369,221 @@ func TestAHomeOfSomebodyElseIsRefused(t *testing.T) {
 		}
 	}
 	h.ok("run", "--", "true")
+}
+
+// hostileWords would do something if a shell read them; none has a control character, with which a
+// declaration is refused.
+var hostileWords = []string{"a$(touch RAN1)", "b`touch RAN2`", "d;touch RAN3", "e|touch RAN4", "f&touch RAN5", "g>RAN6", "h'; touch RAN7; '", `i"; touch RAN8; "`, "j$(touch${IFS}RAN9)", "k{touch,RAN10}", "l\\;touch RAN11", "m #", "~", "*", "-n", "ok"}
+
+// A key on the keyboard puts words into a command line that mean themselves alone, and before consent
+// only plain ones: by each shell, on a terminal, and by what it asks the program.
+func TestCompletionPutsNothingInThatRuns(t *testing.T) {
+	t.Parallel()
+	declaration := "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n[param.x]\nkind = \"choice\"\nof = ["
+	for _, w := range hostileWords {
+		declaration += strconv.Quote(w) + ", "
+	}
+	declaration += "]\n[service.board]\nrun = \"true\"\n"
+	for _, approved := range []bool{false, true} {
+		h := newHut(t, nil, declaration)
+		h.wary = true
+		h.ok("lock")
+		if approved {
+			h.ok("approve", "--yes")
+		}
+		out := h.ok("fit", "--param", "--generate-shell-completion")
+		if !strings.Contains(out, "x=ok\n") || strings.Contains(out, "$(") != approved {
+			t.Errorf("approved %v: it offers\n%s", approved, out)
+		}
+		h.write("$(touch RAN20)", "")
+		h.write("x; touch RAN21", "")
+		for shell, setup := range map[string]string{
+			"bash": "PS1='> '; source <(trammel completion bash)", "zsh": "PS1='> '; autoload -Uz compinit; compinit -u -D; source <(trammel completion zsh)",
+			"fish": "function fish_prompt; echo -n '> '; end; trammel completion fish | source",
+		} {
+			path, err := exec.LookPath(shell)
+			if err != nil {
+				lacks.Program(t, shell)
+			}
+			args := map[string][]string{"bash": {"--norc", "-i"}, "zsh": {"-f", "-i"}, "fish": {"--no-config", "-i"}}[shell]
+			person := *h
+			person.env = append(slices.Clone(h.env), "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"), "TERM=xterm", "HISTFILE=")
+			s := person.start(path, args...)
+			s.say(setup)
+			time.Sleep(500 * time.Millisecond)
+			for _, typed := range []string{"x=a", "x=b", "x=d", "x=e", "x=f", "x=g", "x=h", "x=i", "x=j", "x=k", "x=l", "x=m", "x=~", "x=*", "x="} {
+				_, _ = s.tty.Write([]byte("trammel fit --print --param " + typed + "\t\t"))
+				time.Sleep(150 * time.Millisecond)
+				_, _ = s.tty.Write([]byte("\n"))
+				time.Sleep(150 * time.Millisecond)
+				_, _ = s.tty.Write([]byte{3}) // whatever is left of the line
+				time.Sleep(150 * time.Millisecond)
+			}
+			for _, typed := range []string{"trammel data load board '$", "trammel data load board x", "trammel --dir "} {
+				_, _ = s.tty.Write([]byte(typed + "\t\t"))
+				time.Sleep(150 * time.Millisecond)
+				_, _ = s.tty.Write([]byte("\n"))
+				time.Sleep(100 * time.Millisecond)
+				_, _ = s.tty.Write([]byte{3})
+				time.Sleep(150 * time.Millisecond)
+			}
+			s.say("")
+			s.say("echo SO''FAR")
+			s.hears("SOFAR")
+			if ran := globs(h.dir, "RAN*"); len(ran) > 0 {
+				t.Errorf("%s, approved %v: %v were made:\n%.3000s", shell, approved, ran, s.text())
+			}
+			_ = s.cmd.Process.Kill()
+		}
+	}
+	// Values that nobody could see are refused where they are declared, and where they are chosen.
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n[param.x]\nkind = \"choice\"\nof = [\"a\\u001b]0;OWN\\u0007\", \"b\"]\n")
+	h.fails(2, []string{"control characters"}, "lock")
+	h = newHut(t, nil, "format = 1\nproject = \"heronweir\"\n[param.x]\nkind = \"text\"\n")
+	h.ok("lock")
+	h.fails(2, []string{"control characters"}, "fit", "--param", "x=a\nb")
+}
+
+// A value that somebody chooses is an argument of the scripts that have it, and a text that would be a part
+// of one is refused at lock with the way out; whichever way it is chosen.
+func TestAParamIsNeverCode(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\n[param.x]\nkind = \"text\"\ndefault = \"none\"\n[routine.hi]\nrun = \"printf '<%s>' @{param.x} \\\"@{param.x}\\\" '@{param.x}'; cat <<END\\n@{param.x}\\nEND\\n\"\n"+
+		"[routine.words]\nrun = [\"printf\", \"<%s>\", \"@{param.x}\"]\n[routine.bash]\nrun = \"printf '<%s>' @{param.x}\"\nshell = [\"bash\", \"-c\"]\n[service.s]\nrun = \"echo @{param.x} > said; exec sleep 600\"\n")
+	h.fitted()
+	h.ok("start")
+	for i, value := range []string{"$(touch PARAM-RAN)", "`touch PARAM-RAN`", "'; touch PARAM-RAN; '", "a b; touch PARAM-RAN", "\"; touch PARAM-RAN; \"", "-n", "a\\", "$HOME"} {
+		if i%2 == 0 {
+			h.ok("fit", "--param", "x="+value)
+		} else {
+			h.write("params.json", "{\"x\": "+strconv.Quote(value)+"}")
+			h.ok("fit", "--params", "params.json")
+		}
+		if got, want := h.ok("do", "hi"), strings.Repeat("<"+value+">", 3)+value+"\n"; got != want {
+			t.Errorf("%q: a routine has %q", value, got)
+		}
+		for _, routine := range []string{"words", "bash"} {
+			if got := h.ok("do", routine); got != "<"+value+">" {
+				t.Errorf("%q: routine %s has %q", value, routine, got)
+			}
+		}
+		h.ok("start", "s")
+		eventually(t, "the service has it", func() bool {
+			raw, _ := os.ReadFile(filepath.Join(h.dir, "said"))
+			return strings.TrimRight(string(raw), "\n") == value || value == "-n"
+		})
+		if _, err := os.Lstat(filepath.Join(h.dir, "PARAM-RAN")); err == nil {
+			t.Fatalf("%q was run", value)
+		}
+	}
+	for script, risk := range map[string]string{
+		`sh -c 'echo @{param.x}'`: "a program of sh", `eval @{param.x}`: "a program of eval", `@{param.x}`: "the name of a command", `echo $((@{param.x}+1))`: "arithmetic", "echo `echo @{param.x}`": "read twice",
+		`python3 -c 'print("@{param.x}")'`: "a program of python3", `ssh hut ls @{param.x}`: "a program of ssh",
+	} {
+		other := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n[param.x]\nkind = \"text\"\n[routine.hi]\nrun = "+strconv.Quote(script)+"\n")
+		other.fails(2, []string{"@{param.x}", risk, "under [variables]", "trammel.toml:6"}, "lock")
+	}
+}
+
+// What verify and find print for people to type holds names of files and packages that others chose.
+func TestPrintedCommandsAreSafeToPaste(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	s := registry(t)
+	h := newHut(t, s, "format = 1\nproject = \"heronweir\"\nisolation = \"clean\"\n[toolchain]\nnode = \"22\"\n")
+	h.fitted()
+	bin := globs(h.home, "state/homes/*/clean/of-*/bin")[0]
+	for _, name := range []string{"$(touch MEND1)", "x;touch MEND2;", "a b", "-rf", "`touch MEND3`", "c\nd; touch MEND4", "e'f; touch MEND5; '", "\x1b]0;x\x07"} {
+		if err := os.WriteFile(filepath.Join(bin, name), nil, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var out struct{ Mend []string }
+	if err := json.Unmarshal([]byte(h.try("verify", "--json").out), &out); err != nil || len(out.Mend) < 8 {
+		t.Fatalf("%v %+v", err, out)
+	}
+	for _, mend := range out.Mend {
+		c := exec.Command("bash", "-c", mend)
+		c.Dir, c.Env = h.dir, h.env
+		if said, err := c.CombinedOutput(); err != nil && strings.HasPrefix(mend, "rm ") {
+			t.Errorf("%s: %v %s", mend, err, said)
+		}
+	}
+	if left := globs(bin, "*"); len(left) > 0 {
+		t.Errorf("pasted, the mends leave %q", left)
+	}
+	if ran := append(globs(h.dir, "MEND*"), globs(bin, "MEND*")...); len(ran) > 0 {
+		t.Errorf("pasted, they ran %v", ran)
+	}
+	h.ok("verify")
+}
+
+// A private network reaches other machines only. Two bays of it, a page, a service of the host and another
+// segment are out of reach by its proxy too; services by name are where that is declared.
+func TestAPrivateNetworkReachesNothingOfThisMachine(t *testing.T) {
+	t.Parallel()
+	for _, who := range []string{"root", "ordinary"} {
+		t.Run(who, func(t *testing.T) {
+			linuxOnly(t)
+			world, err := net.Listen("tcp4", "0.0.0.0:0")
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer world.Close()
+			go http.Serve(world, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "the host's") }))
+			port := world.Addr().(*net.TCPAddr).Port
+			self := serverFile(t)
+			web := func(name, more string) string {
+				return "[service." + name + "]\n" + serves(t, "web", `, WEIR_PORT = "@{port.http}"`) + "ports = { http = 8600 }\nready = { http = \"/health\" }\n" + more
+			}
+			h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\nisolation = \"open\"\nnetwork = \"private\"\n"+web("lane", "segment = \"front\"\n")+"[service.peek]\nsegment = \"back\"\nrun = \"sh ./peek; echo over; exec sleep 1000\"\nready = { log = \"over\" }\nvariables = { "+serverHabit+" = \"ask\" }\n")
+			if who == "ordinary" {
+				if os.Getuid() != 0 {
+					t.Skip("the tests run as one already")
+				}
+				asOrdinaryUser(t, h)
+			}
+			h.write("peek", "true\n")
+			h.fitted()
+			if o := h.try("start"); strings.Contains(o.err, "gives no private networks") {
+				t.Skip("no namespaces of users here")
+			} else if o.code != 0 {
+				t.Fatal(o)
+			}
+			h.ok("--bay", "trial", "start", "--approve")
+			router := gateway.RouterPort(h.home + "/state")
+			outer := find(t, h, "lane").Ports["http"]
+			other := 0
+			for _, st := range statusesIn(t, h, "trial") {
+				if st.Name == "lane" {
+					other = st.Ports["http"]
+				}
+			}
+			if outer == 0 || other == 0 {
+				t.Fatal(outer, other)
+			}
+			var script strings.Builder
+			for _, there := range []int{port, outer, other, router} { // the host's, another segment's, another bay's, and the router's
+				fmt.Fprintf(&script, "%s GET http://127.0.0.1:%d/ 'Proxy: http://127.0.0.1:43128'\n", self, there)
+			}
+			fmt.Fprintf(&script, "%s GET http://localhost:%d/ 'Proxy: http://127.0.0.1:43128'\n", self, router)
+			fmt.Fprintf(&script, "echo direct; %s GET http://127.0.0.1:8600/; echo name; %s GET http://127.0.0.1:%d/ 'Host: lane.heronweir.localhost:%d'; echo page; %s GET http://127.0.0.1:%d/ 'Host: heronweir.localhost:%d'\n", self, self, router, router, self, router, router)
+			h.write("peek", script.String())
+			h.ok("approve", "--yes")
+			h.ok("start", "--again", "peek")
+			out := h.ok("logs", "peek", "--lines", "100")
+			if strings.Count(out, "a private network does not reach it: 127.0.0.1 is this machine itself") != 5 || strings.Contains(out, "the host's") || strings.Contains(out, "200 ") {
+				t.Errorf("without a word in the declaration:\n%s", out)
+			}
+			h.change("network = \"private\"\n", "network = [\"weir.example:443\"]\nnames = true\n")
+			h.ok("lock")
+			h.ok("approve", "--yes")
+			h.ok("start")
+			out = h.ok("logs", "peek", "--lines", "13")
+			if strings.Count(out, "is not among the hosts that network names") != 5 || !strings.Contains(out, "200 lane") || !strings.Contains(out, "403 This page is") {
+				t.Errorf("with names = true:\n%s", out)
+			}
+		})
+	}
 }

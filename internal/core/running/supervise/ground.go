@@ -4,13 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/http"
+	"slices"
 	"strconv"
 	"sync"
 	"syscall"
 	"time"
 
+	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/listen"
 	"app.example/trammel/internal/core/kernel/network"
 	"app.example/trammel/internal/core/running/gateway"
@@ -19,9 +22,10 @@ import (
 
 // ground is the network that services stand on: this machine's, or a private one.
 type ground struct {
-	net *network.Network // nil: this machine's
-	way *http.Server     // the way out of a private one
-	out *network.Out     // where it leads
+	net   *network.Network // nil: this machine's
+	way   *http.Server     // the way out of a private one
+	out   *network.Out     // where it leads
+	names *http.Server     // answers for services by name in it; nil where nobody there may ask
 
 	// begun is when it was made. Looks at services that run are made at multiples of a time
 	// since then, so that all of them share one reading of the table.
@@ -37,9 +41,8 @@ type ground struct {
 // wayOut is the port of the proxy in every private network.
 const wayOut = 43128
 
-// newGround makes a private network with its way out. names answers for services by name in it; nil
-// where nobody there may ask.
-func newGround(names http.Handler) (*ground, error) {
+// newGround makes a private network with its way out.
+func newGround() (*ground, error) {
 	n, err := network.New()
 	if err != nil {
 		return nil, err
@@ -52,20 +55,40 @@ func newGround(names http.Handler) (*ground, error) {
 	out := network.NewOut()
 	g := &ground{begun: time.Now(), net: n, out: out, way: &http.Server{Handler: out, ReadHeaderTimeout: 10 * time.Second}}
 	go func() { _ = g.way.Serve(l) }()
-	if names != nil {
-		for _, port := range gateway.Ports { // as outside, whichever it is there
-			if l, err := n.Listen(port); err == nil {
-				go func() { _ = gateway.Plainly(names).Serve(l) }()
-			}
-		}
-	}
 	return g, nil
 }
 
-// leads says where a private network leads from now on.
-func (g *ground) leads(spec service.Spec) {
-	if g.net != nil {
-		g.out.Set(network.Reach{Only: spec.Reach != nil, Hosts: spec.Reach})
+// leads says where a private network leads from now on: which other machines, and whether services of
+// this one may be asked for by name.
+func (g *ground) leads(spec service.Spec, b bay.Bay, log *slog.Logger) {
+	if g.net == nil {
+		return
+	}
+	g.out.Set(network.Reach{Only: spec.Reach != nil, Hosts: spec.Reach})
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if spec.Named == (g.names != nil) {
+		return
+	}
+	if !spec.Named {
+		_ = g.names.Close()
+		g.names = nil
+		return
+	}
+	names := gateway.Plainly(gateway.Inside(b, log))
+	g.names = names
+	ports := slices.Clone(gateway.Ports) // as outside, whichever it is there
+	// Where others have these, names are served on another port, which is known as soon as they are.
+	for end := time.Now().Add(time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		if port := gateway.RouterPort(b.State); port > 0 {
+			ports = append(ports, port)
+			break
+		}
+	}
+	for _, port := range ports {
+		if l, err := g.net.Listen(port); err == nil {
+			go func() { _ = names.Serve(l) }()
+		}
 	}
 }
 

@@ -411,15 +411,11 @@ func (u *unit) send(name string, number syscall.Signal) (pid int, err error) {
 }
 
 // ground is a network by its name, made when it is needed first; s.mu is held.
-func (s *supervisor) ground(name string, named bool) (*ground, error) {
+func (s *supervisor) ground(name string) (*ground, error) {
 	g := s.grounds[name]
 	if g == nil {
 		var err error
-		var names http.Handler
-		if named {
-			names = gateway.Inside(s.bay, s.log)
-		}
-		if g, err = newGround(names); err != nil {
+		if g, err = newGround(); err != nil {
 			return nil, fmt.Errorf("%w, which network = %q asks for", err, "private")
 		}
 		s.grounds[name] = g
@@ -429,14 +425,14 @@ func (s *supervisor) ground(name string, named bool) (*ground, error) {
 
 // launch makes a unit run; s.mu is held.
 func (s *supervisor) launch(spec service.Spec) (*unit, error) {
-	g, err := s.ground(spec.Network, spec.Named)
+	g, err := s.ground(spec.Network)
 	if err != nil {
 		return nil, err
 	}
-	g.leads(spec)
+	g.leads(spec, s.bay, s.log)
 	var beside []*ground
 	for _, name := range spec.Beside {
-		other, err := s.ground(name, spec.Named)
+		other, err := s.ground(name)
 		if err != nil {
 			return nil, err
 		}
