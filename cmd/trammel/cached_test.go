@@ -310,6 +310,10 @@ func matters(h *hut, call, path, rest string) bool {
 			return false // the process's own, where plans lie, and the copies that bytes are compared with
 		}
 	}
+	// Whose the folders are that Trammel keeps things in, every way asks for itself.
+	if strings.Contains(rest, "S_IFDIR") && (strings.HasPrefix(h.home+"/", path+"/") || slices.Contains([]string{"data", "cache", "state", "config"}, strings.TrimPrefix(path, h.home+"/"))) {
+		return false
+	}
 	if call == "connect" || call == "mkdirat" || call == "execve" || path == program {
 		return false // makes what is there already; and this program, which is told by its stamp
 	}

@@ -131,7 +131,7 @@ func (h *hut) settings(s *standin.Server) {
 		"XDG_RUNTIME_DIR=" + filepath.Join(filepath.Dir(h.home), "run"),
 	}
 	if raced != "" {
-		h.env = append(h.env, "GORACE=log_path="+raced+" halt_on_error=0")
+		h.env = append(h.env, "GORACE=log_path="+raced+" halt_on_error=0 atexit_sleep_ms=0")
 	}
 	if s != nil {
 		h.env = append(h.env, "npm_config_registry="+s.NPM(), "GOPROXY="+s.Proxy(), "GOSUMDB="+s.SumDB())

@@ -45,15 +45,21 @@ func Main(args []string) int {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
-	go endAnyway(ctx, stop, args)
+	done := make(chan struct{})
+	defer close(done)
+	go endAnyway(ctx, stop, args, done)
 	return run(ctx, args)
 }
 
 // endAnyway ends a command that was told to end and is not about to, whatever it reads or waits
 // for: nothing that it makes is half-made at any instant. Commands that stop what they started
 // have the time for that; a second signal ends any at once.
-func endAnyway(ctx context.Context, stop func(), args []string) {
-	<-ctx.Done()
+func endAnyway(ctx context.Context, stop func(), args []string, done <-chan struct{}) {
+	select {
+	case <-ctx.Done():
+	case <-done:
+		return
+	}
 	stop()
 	wait := 800 * time.Millisecond
 	for _, a := range args {
@@ -61,8 +67,11 @@ func endAnyway(ctx context.Context, stop func(), args []string) {
 			wait = 2 * time.Minute
 		}
 	}
-	time.Sleep(wait)
-	os.Exit(conclude(ctx, context.Cause(ctx)))
+	select {
+	case <-time.After(wait):
+		os.Exit(conclude(ctx, context.Cause(ctx)))
+	case <-done:
+	}
 }
 
 // short takes the two command lines that scripts repeat most, so that they do not
