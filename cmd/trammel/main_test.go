@@ -319,6 +319,12 @@ func eventually(t *testing.T, what string, holds func() bool) {
 	t.Fatalf("never came true: %s", what)
 }
 
+// globs are the files of a pattern below a folder.
+func globs(dir, pattern string) []string {
+	out, _ := filepath.Glob(filepath.Join(dir, pattern))
+	return out
+}
+
 func itoa(n int) string { return fmt.Sprint(n) }
 
 // asOrdinaryUser hands a machine to a user without any rights.

@@ -190,12 +190,6 @@ func TestAServiceReachesNoPage(t *testing.T) {
 	}
 }
 
-// globs are the files of a pattern below a folder.
-func globs(dir, pattern string) []string {
-	out, _ := filepath.Glob(filepath.Join(dir, pattern))
-	return out
-}
-
 // What a sealed program can reach of what decides on the host: a line each. It is tried as root and as an
 // ordinary user, on a terminal.
 func TestASealedProgramDecidesNothingOnTheHost(t *testing.T) {

@@ -129,7 +129,7 @@ func Open(a Asked, o Locate) (*State, error) {
 	}
 	s.Store.Look(r.Reader)
 	s.judgeLock()
-	s.Parts, s.OwnParts = s.partsOf(s.Lock), s.partsOf(s.OverlayLock)
+	s.Parts, s.OwnParts = s.partsOf(s.Lock, false), s.partsOf(s.OverlayLock, true)
 	s.Rests = r.On()
 	return s, s.fill(chosen)
 }

@@ -101,7 +101,7 @@ func (s *State) WithLock(d *declare.Declaration, l *lock.Lock) (*State, error) {
 	out.Written, out.Lock, out.LockErr = d, l, nil
 	out.Rests = rests.Never("it is a trial")
 	out.judgeLock()
-	out.Parts = out.partsOf(l)
+	out.Parts = out.partsOf(l, false)
 	return &out, out.fill(s.Chosen)
 }
 
@@ -109,7 +109,7 @@ func (s *State) WithLock(d *declare.Declaration, l *lock.Lock) (*State, error) {
 func (s *State) WithTrees(shared, own *lock.Lock) *State {
 	out := *s
 	out.Lock, out.OverlayLock = shared, own
-	out.Parts, out.OwnParts = out.partsOf(shared), out.partsOf(own)
+	out.Parts, out.OwnParts = out.partsOf(shared, false), out.partsOf(own, true)
 	return &out
 }
 
@@ -125,7 +125,7 @@ func (s *State) WithWritten(d, overlay *declare.Declaration) *State {
 // something. No file of the checkout is read again.
 func (s *State) Refreshed(ports bay.Ports) *State {
 	out := *s
-	out.Parts, out.OwnParts = s.partsOf(s.Lock), s.partsOf(s.OverlayLock)
+	out.Parts, out.OwnParts = s.partsOf(s.Lock, false), s.partsOf(s.OverlayLock, true)
 	if ports != nil {
 		out.Ports = ports
 	}
@@ -133,11 +133,15 @@ func (s *State) Refreshed(ports bay.Ports) *State {
 }
 
 // partsOf lists the parts of a lock for this platform with the trees that are known.
-func (s *State) partsOf(l *lock.Lock) []lock.PartOn {
+func (s *State) partsOf(l *lock.Lock, own bool) []lock.PartOn {
 	if l == nil {
 		return nil
 	}
-	return s.Store.Complete(l.PartsOn(s.Platform))
+	parts := s.Store.Complete(l.PartsOn(s.Platform))
+	for i := range parts {
+		parts[i].Own = own
+	}
+	return parts
 }
 
 // PartsOfItem lists the parts of one toolchain, shared or a person's own.
@@ -267,6 +271,6 @@ func (s *State) On(p platform.Platform) *State {
 	out := *s
 	out.Platform = p
 	out.judgeLock()
-	out.Parts, out.OwnParts = out.partsOf(s.Lock), out.partsOf(s.OverlayLock)
+	out.Parts, out.OwnParts = out.partsOf(s.Lock, false), out.partsOf(s.OverlayLock, true)
 	return &out
 }

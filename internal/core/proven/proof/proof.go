@@ -148,7 +148,7 @@ func Verify(ctx context.Context, p *checkout.State, o Options) (*Report, error) 
 	v.libraries()
 	v.answers(ctx, f)
 	v.variables(f)
-	v.additions(ctx)
+	v.additions(ctx, f)
 	v.files()
 	v.steps()
 	v.evidence(ctx)
@@ -257,7 +257,7 @@ func (v *verifier) store(ctx context.Context) {
 				return
 			}
 			outcomes[i] = v.check(part)
-			if x := outcomes[i]; x.state != "" && x.state != Missing {
+			if x := outcomes[i]; x.state == Drift { // what cannot be read may be whole
 				v.p.Store.MarkDamaged(part)
 			}
 		})
@@ -281,6 +281,10 @@ func (v *verifier) store(ctx context.Context) {
 		}
 		texts = append(texts, x.text)
 		row.Details = append(row.Details, x.details...)
+		if x.state == Failed {
+			v.mend("see that you may read it, and run it again: ls -ld " + shell.Typed(v.p.Store.Path(parts[i])))
+			continue
+		}
 		if parts[i].Format == lock.RootFormat { // many tools share it
 			v.fit("")
 		} else {
@@ -317,7 +321,7 @@ func (v *verifier) check(part lock.PartOn) outcome {
 	out := outcome{files: c.Files}
 	switch {
 	case err != nil:
-		out.text, out.state = name+": "+err.Error(), Failed
+		out.text, out.state = name+": not checked: "+fault.OneLine(err), Failed
 	case c.Missing:
 		out.text, out.state = name+" is not there", Missing
 	case c.Record != "":
@@ -382,13 +386,30 @@ func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 		}
 		return
 	}
-	items := lock.Sorted(v.l.Items)
-	said := make([]string, len(items))
+	said, details := v.askAll(ctx, v.l, f)
+	if len(details) > 0 {
+		v.row("answers", Drift, "a tool is not what the lock says", details...)
+		return
+	}
+	text := strings.Join(said[:min(len(said), mostSaid)], ", ")
+	if more := len(said) - mostSaid; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	if len(said) == 0 {
+		text = "no tool states its version"
+	}
+	v.row("answers", OK, text)
+}
+
+// askAll starts each tool of a lock, several at once, and gives what they said and what is wrong with them.
+func (v *verifier) askAll(ctx context.Context, l *lock.Lock, f frame.Frame) (said []string, details []Detail) {
+	items := lock.Sorted(l.Items)
+	answers := make([]string, len(items))
 	wrong := make([]error, len(items))
 	slots := make(chan struct{}, runtime.GOMAXPROCS(0))
 	var wait sync.WaitGroup
 	for i, name := range items {
-		item := v.l.Items[name]
+		item := l.Items[name]
 		if item.Answer == "" {
 			continue
 		}
@@ -402,14 +423,16 @@ func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 			case got != item.Version:
 				wrong[i] = fmt.Errorf("says %q and %s is locked", got, item.Version)
 			default:
-				said[i] = name + " " + got
+				answers[i] = name + " " + got
 			}
 		})
 	}
 	wait.Wait()
-	var details []Detail
 	for i, w := range wrong {
 		if w == nil {
+			if answers[i] != "" {
+				said = append(said, answers[i])
+			}
 			continue
 		}
 		details = append(details, Detail{items[i], w.Error()})
@@ -417,19 +440,7 @@ func (v *verifier) answers(ctx context.Context, f frame.Frame) {
 			v.fit(items[i])
 		}
 	}
-	if len(details) > 0 {
-		v.row("answers", Drift, "a tool is not what the lock says", details...)
-		return
-	}
-	said = slices.DeleteFunc(said, func(s string) bool { return s == "" })
-	text := strings.Join(said[:min(len(said), mostSaid)], ", ")
-	if more := len(said) - mostSaid; more > 0 {
-		text += fmt.Sprintf(" and %d more", more)
-	}
-	if len(said) == 0 {
-		text = "no tool states its version"
-	}
-	v.row("answers", OK, text)
+	return said, details
 }
 
 // errNotOurs is a version command that asks another program than the tool's.
@@ -522,29 +533,57 @@ func (v *verifier) variables(f frame.Frame) {
 
 // additions reports a person's own toolchains apart: they are nobody else's, and
 // the frame's row covers their commands.
-func (v *verifier) additions(ctx context.Context) {
+func (v *verifier) additions(ctx context.Context, f frame.Frame) {
 	if v.p.OverlayLock == nil {
 		return
 	}
-	var details []Detail
+	row := Row{Check: "additions", State: OK}
+	worse := func(state string) {
+		if row.State == OK || state == Drift {
+			row.State = state
+		}
+	}
 	var names []string
 	for _, part := range v.p.OwnParts {
-		c, err := v.p.Store.Check(part, v.o.Deep)
-		if err != nil || ctx.Err() != nil {
+		found := v.check(part)
+		name := part.Label() + " " + part.Part.Version
+		names = append(names, name)
+		switch found.state {
+		case "":
 			continue
-		}
-		names = append(names, part.Label()+" "+part.Part.Version)
-		if !c.OK() {
-			details = append(details, Detail{part.Label() + " " + part.Part.Version, "is not as it was locked"})
+		case Failed:
+			row.Details = append(row.Details, Detail{name, "not checked: " + found.text})
+		default:
 			v.p.Store.MarkDamaged(part)
-			v.fit(part.Item)
+			row.Details = append(append(row.Details, Detail{name, "of your own: " + found.text}), found.details...)
+			if part.Format == lock.RootFormat {
+				v.fit("")
+			} else {
+				v.fit(part.Item)
+			}
+		}
+		worse(found.state)
+	}
+	// A part that is whole may be started wrongly: it is asked like the project's.
+	if v.up == nil {
+		row.Details = append(row.Details, Detail{"versions", "not checked: " + firstLine(v.o.NotGiven)})
+		worse(Failed)
+	} else {
+		said, wrong := v.askAll(ctx, v.p.OverlayLock, f)
+		names = append(names, said...)
+		row.Details = append(row.Details, wrong...)
+		if len(wrong) > 0 {
+			worse(Drift)
 		}
 	}
-	if len(details) > 0 {
-		v.row("additions", Drift, "your own toolchains", details...)
-		return
+	if err := ctx.Err(); err != nil {
+		row.Details = append(row.Details, Detail{"all of them", "not checked: it was interrupted"})
+		worse(Failed)
 	}
-	v.row("additions", OK, "yours, not the team's: "+strings.Join(names, ", "))
+	if row.Text = "yours, not the team's: " + strings.Join(names, ", "); row.State != OK {
+		row.Text = "your own toolchains"
+	}
+	v.Rows = append(v.Rows, row)
 }
 
 func (v *verifier) living(living map[string]string, f frame.Frame) []Detail {
@@ -671,8 +710,10 @@ func (v *verifier) files() {
 			continue
 		}
 		details = append(details, Detail{f.File.Path, f.Why})
-		if state = Due; f.State == render.Drifted || f.State == render.Blocked {
+		if f.State == render.Drifted || f.State == render.Blocked {
 			state = Drift
+		} else if state == OK {
+			state = Due
 		}
 		v.fit("")
 	}
@@ -785,11 +826,15 @@ func (v *verifier) services(ctx context.Context) {
 	}
 	run := 0
 	for _, st := range statuses {
-		if st.State != service.Ready && st.State != service.Starting {
+		if !st.Running() {
 			continue
 		}
 		run++
 		spec, known := wanted[st.Name]
+		if st.State == service.Failing {
+			details = append(details, Detail{st.Name, "runs and is failing: " + st.Reason})
+			v.mend("trammel logs " + shell.Typed(st.Service))
+		}
 		switch {
 		case !known:
 			details = append(details, Detail{st.Name, "runs and is not declared any more"})

@@ -24,6 +24,7 @@ import (
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/kernel/within"
+	"app.example/trammel/internal/core/stored/frame"
 	"app.example/trammel/internal/core/stored/libraries"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
@@ -98,7 +99,7 @@ func (f Folders) Path(level declare.Isolation) []string {
 func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Declaration, from string) error {
 	for _, tool := range lock.Sorted(l.Items) {
 		table := l.Items[tool].Variables
-		homes := ref.From(map[string]string{"home": p.Home(e.Isolation), "cache": p.Cache(e.Isolation), "root": p.Frame.Roots[l.Items[tool].Source], "arch": debian.Arch(p.State.Platform.Arch)})
+		homes := ref.From(map[string]string{"home": p.Home(e.Isolation), "cache": p.Cache(e.Isolation), "root": p.Frame.Roots[frame.RootOf(l.Items[tool].Source, from == "local")], "arch": debian.Arch(p.State.Platform.Arch)})
 		for _, name := range lock.Sorted(table) {
 			value, err := ref.Expand(table[name], homes)
 			if err != nil {

@@ -51,6 +51,15 @@ type Frame struct {
 	Plain map[string][]Command // toolchain whose commands have other names → they by their own, for what runs on it
 }
 
+// RootOf is what a frame calls the root of a source. That of a person's own additions stands beside the
+// project's, whatever they share: each has packages that the other has not. No source has a dot in its name.
+func RootOf(source string, own bool) string {
+	if own {
+		return "own." + source
+	}
+	return source
+}
+
 // Of is the folder of the commands of a toolchain by their own names, where they show by
 // others; "" where they do not. Inside its root they are had directly.
 func (f Frame) Of(item string, inside bool) string {
@@ -109,7 +118,7 @@ type gathering struct {
 func (g *gathering) part(p lock.PartOn) (err error) {
 	commands := p.Bin
 	if p.Format == lock.RootFormat {
-		g.roots[p.Name] = g.s.Path(p)
+		g.roots[RootOf(p.Name, p.Own)] = g.s.Path(p)
 	}
 	if p.Format == lock.RootFormat || len(p.Commands) > 0 {
 		if commands, err = commandsOf(g.r, g.s, p); err != nil {
@@ -123,7 +132,7 @@ func (g *gathering) part(p lock.PartOn) (err error) {
 		for _, command := range lock.Sorted(commands) {
 			c := Command{Name: command, Item: p.Item, File: filepath.Join(g.s.Path(p), filepath.FromSlash(commands[command]))}
 			if p.Format == lock.RootFormat {
-				c.Root = p.Name
+				c.Root = RootOf(p.Name, p.Own)
 			}
 			g.plain[p.Item] = append(g.plain[p.Item], c)
 		}
@@ -138,7 +147,7 @@ func (g *gathering) part(p lock.PartOn) (err error) {
 		}
 		g.files[command], g.owner[command] = full, p.Item
 		if p.Format == lock.RootFormat {
-			g.in[command] = p.Name
+			g.in[command] = RootOf(p.Name, p.Own)
 		}
 	}
 	return nil

@@ -36,6 +36,8 @@ type Part struct {
 	Before string            `toml:"-"` // as its item's prefix says
 	Shown  map[string]string `toml:"-"`
 	Hidden bool              `toml:"-"` // none of its commands shows
+
+	Own bool `toml:"-"` // it is of a person's own additions, and not of the project
 }
 
 // Named are commands of a part (name → file) under the names that they show with.

@@ -1,0 +1,90 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"app.example/trammel/internal/standin"
+)
+
+// A tool of one's own has a root of its own beside the project's, whatever archive, suite and packages they
+// share: each command starts in the root that it was locked for, in every isolation, and verify starts one
+// of each.
+func TestOwnToolsHaveRootsOfTheirOwn(t *testing.T) {
+	t.Parallel()
+	for _, isolation := range []string{"clean", "open", "sealed"} {
+		t.Run(isolation, func(t *testing.T) {
+			t.Parallel()
+			s, weir, oldweir := archives(t)
+			// Each needs a package that the other's root has not, and one that both have.
+			needs := func(name, on string) standin.Deb {
+				d := toolDeb(name, "2.0-1", "cat /usr/share/"+on+"/is /usr/share/species-common/is")
+				d.Fields = map[string]string{"Depends": on + ", species-common, bash | zsh"}
+				return d
+			}
+			data := func(name string) standin.Deb {
+				return standin.Deb{Name: name, Version: "1.0-1", Arch: "all", Packed: "xz", Files: []standin.File{{Name: "./usr/share/" + name + "/is", Content: name + "\n"}}}
+			}
+			weir.Put(needs("counter", "counter-data"), needs("editor", "editor-data"), needs("viewer", "viewer-data"), data("counter-data"), data("editor-data"), data("viewer-data"), data("species-common"))
+			weir.Publish()
+			h := sealedHut(t, s, weir, oldweir, isolation, "counter = { version = \"2\", from = \"weir\", package = \"counter\" }\n")
+			h.fitted()
+			h.ok("run", "--", "counter")
+			before := h.read("trammel.lock")
+			h.write("trammel.local.toml", "[toolchain]\neditor = { version = \"2\", from = \"weir\", package = \"editor\" }\nviewer = { version = \"2\", from = \"weir\", package = \"viewer\" }\n")
+			h.ok("lock")
+			h.ok("fit", "--approve")
+			if h.read("trammel.lock") != before {
+				t.Error("a tool of one's own moved the project's lock")
+			}
+			for name, want := range map[string]string{"counter": "counter-data\nspecies-common\n", "editor": "editor-data\nspecies-common\n", "viewer": "viewer-data\nspecies-common\n"} {
+				if got := h.ok("run", "--", name); got != want {
+					t.Errorf("%s says %q", name, got)
+				}
+				c := h.command("run", "--", "true")
+				c.Path, c.Args = filepath.Join(h.dir, ".trammel/bin", name), []string{name}
+				if out, err := c.CombinedOutput(); string(out) != want {
+					t.Errorf(".trammel/bin/%s says %q, %v", name, out, err)
+				}
+			}
+			out := h.ok("verify")
+			for _, want := range []string{"yours, not the team's: ", "editor 2.0", "viewer 2.0"} {
+				if !strings.Contains(out, want) {
+					t.Errorf("verify does not say %q:\n%s", want, out)
+				}
+			}
+			// What one of one's own says now is found, and what cannot be looked at is not well.
+			parts := globs(h.home, "data/store/*-root-weir*")
+			own := ""
+			for _, p := range parts {
+				if _, err := os.Stat(filepath.Join(p, "usr/share/editor-data/is")); err == nil {
+					own = p
+				}
+			}
+			if own == "" {
+				t.Fatal(fmt.Sprint("no root of one's own in ", parts))
+			}
+			file := filepath.Join(own, "usr/share/editor-data/is")
+			if err := os.Chmod(filepath.Dir(file), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.Remove(file); err != nil {
+				t.Fatal(err)
+			}
+			h.fails(3, []string{"usr/share/editor-data/is", "your own", "Mend: trammel fit"}, "verify")
+			h.ok("fit")
+			h.ok("verify")
+			if err := os.Remove(filepath.Join(h.dir, "trammel.local.toml")); err != nil {
+				t.Fatal(err)
+			}
+			h.ok("fit", "--approve")
+			if got := h.ok("run", "--", "counter"); got != "counter-data\nspecies-common\n" {
+				t.Errorf("after it is gone: %q", got)
+			}
+			h.ok("verify")
+		})
+	}
+}
