@@ -544,10 +544,12 @@ func (v *verifier) additions(ctx context.Context, f frame.Frame) {
 		}
 	}
 	var names []string
-	for _, part := range v.p.OwnParts {
+	for _, name := range lock.Sorted(v.p.OverlayLock.Items) {
+		names = append(names, name+" "+v.p.OverlayLock.Items[name].Version)
+	}
+	for _, part := range lock.Distinct(v.p.OwnParts) {
 		found := v.check(part)
 		name := part.Label() + " " + part.Part.Version
-		names = append(names, name)
 		switch found.state {
 		case "":
 			continue
@@ -569,8 +571,7 @@ func (v *verifier) additions(ctx context.Context, f frame.Frame) {
 		row.Details = append(row.Details, Detail{"versions", "not checked: " + firstLine(v.o.NotGiven)})
 		worse(Failed)
 	} else {
-		said, wrong := v.askAll(ctx, v.p.OverlayLock, f)
-		names = append(names, said...)
+		_, wrong := v.askAll(ctx, v.p.OverlayLock, f)
 		row.Details = append(row.Details, wrong...)
 		if len(wrong) > 0 {
 			worse(Drift)
