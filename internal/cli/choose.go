@@ -472,9 +472,24 @@ func edited(ctx context.Context, c *cli.Command) (p *checkout.State, file string
 	return p, p.Written.File, nil
 }
 
+// mostEdits is how often a change is begun anew because somebody else saved the file meanwhile.
+const mostEdits = 8
+
 // edit changes the text of a declaration and resolves the outcome before it writes
-// anything: what does not exist is never written.
+// anything: what does not exist is never written. Where somebody else saves the file meanwhile, it begins
+// anew with what they wrote.
 func edit(ctx context.Context, c *cli.Command, change func(file string, source []byte) ([]byte, error)) error {
+	for range mostEdits {
+		err := editOnce(ctx, c, change)
+		if !errors.Is(err, disk.ErrChanged) {
+			return err
+		}
+		screen(c).Say("The file was changed meanwhile. Starting over with what it says now.")
+	}
+	return fault.New(fault.ErrFailed, "the file is being changed all the time, and nothing was written to it").Advise("Close what saves it, then run the same command once more.")
+}
+
+func editOnce(ctx context.Context, c *cli.Command, change func(file string, source []byte) ([]byte, error)) error {
 	p, file, err := edited(ctx, c)
 	if err != nil {
 		return err
@@ -505,11 +520,10 @@ func edit(ctx context.Context, c *cli.Command, change func(file string, source [
 	order := lockOrder(c, p)
 	order.NoLock = c.Bool("no-lock")
 	order.First = func() error {
-		mode := os.FileMode(0o644)
-		if info, err := os.Stat(file); err == nil {
-			mode = info.Mode().Perm()
+		if fresh {
+			before = nil
 		}
-		return disk.Write(file, after, mode)
+		return disk.Edit(file, before, after, 0o644)
 	}
 	err = lockInto(ctx, c, s, p.WithWritten(d, overlay), order)
 	if err != nil || !given.Holds() || c.Bool("no-lock") || c.Bool("local") {

@@ -194,6 +194,9 @@ func printComparison(s *ui.Screen, r *report.Comparison) {
 		}
 		s.Print("%s  %s: %s.%s", s.Paint(ui.Accent, some(d.Machines)), d.Item, strings.TrimSuffix(d.What, "."), there)
 	}
+	for _, x := range r.LeftOut {
+		s.Print("%s  left out, as a report of %s: %s", s.Paint(ui.Dim, filepath.Base(x.File)), x.Machine, x.Why)
+	}
 	stale := 0
 	for _, m := range r.Machines {
 		if m.Stale {

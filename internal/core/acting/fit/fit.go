@@ -367,23 +367,13 @@ func recordTrees(ctx context.Context, g approval.Given) (_ approval.Given, chang
 	own, shared := s.OverlayLock, s.Lock
 	// Another process may have done the same since: the files are read again under the lock.
 	if own != nil && knowsMore(s, own) {
-		if own, err = lock.ReadFile(lock.OverlayPath(s.Dir())); err != nil {
+		if own, _, err = lock.Change(lock.OverlayPath(s.Dir()), func(l *lock.Lock) bool { return learn(s, l) }); err != nil {
 			return g, false, err
-		}
-		if learn(s, own) {
-			if err := own.WriteFile(lock.OverlayPath(s.Dir())); err != nil {
-				return g, false, err
-			}
 		}
 	}
 	if knowsMore(s, shared) {
-		if shared, err = lock.Read(s.Dir()); err != nil {
+		if shared, changed, err = lock.Change(lock.Path(s.Dir()), func(l *lock.Lock) bool { return learn(s, l) }); err != nil {
 			return g, false, err
-		}
-		if changed = learn(s, shared); changed {
-			if err := shared.Write(s.Dir()); err != nil {
-				return g, false, err
-			}
 		}
 	}
 	if own == s.OverlayLock && shared == s.Lock { // the locks that were read knew all

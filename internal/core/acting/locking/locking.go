@@ -59,6 +59,28 @@ func Lock(ctx context.Context, p *checkout.State, o Order) (*Made, error) {
 		return nil, err
 	}
 	defer unlock()
+	for range mostTurns {
+		made, err := lockOnce(ctx, p, o)
+		if !errors.Is(err, errOther) {
+			return made, err
+		}
+		event.Say(ctx, "The lock was changed meanwhile, by a pull or another branch. Starting over with what it says now.")
+		o.First = nil // which is done
+	}
+	return nil, fault.New(fault.ErrFailed, "the lock is being changed all the time, and nothing was written to it").Advise("Wait until that is over, then run the same command once more.")
+}
+
+// mostTurns is how often a lock is begun anew because somebody else changed it meanwhile.
+const mostTurns = 8
+
+// errOther is a lock that is not the one that was read.
+var errOther = errors.New("the lock was changed meanwhile")
+
+func lockOnce(ctx context.Context, p *checkout.State, o Order) (*Made, error) {
+	was, err := lock.ReadBytes(p.Dir(), lock.FileName)
+	if err != nil {
+		was = nil
+	}
 	old := earlier(ctx, p)
 	fresh, err := resolved(ctx, p, p.Written, old, o)
 	if err != nil {
@@ -88,8 +110,13 @@ func Lock(ctx context.Context, p *checkout.State, o Order) (*Made, error) {
 			return nil, err
 		}
 	}
-	if err := fresh.Write(p.Dir()); err != nil {
-		return nil, err
+	if now := fresh.Bytes(); was == nil || string(was) != string(now) {
+		switch err := disk.Edit(lock.Path(p.Dir()), was, now, 0o644); {
+		case errors.Is(err, disk.ErrChanged):
+			return nil, errOther
+		case err != nil:
+			return nil, err
+		}
 	}
 	own, err := additions(ctx, p, o)
 	if err != nil {

@@ -81,31 +81,26 @@ func (s *Setup) Learn(ctx context.Context, pictures map[string][]string) (bool, 
 		return false, err
 	}
 	defer unlock()
-	l, err := lock.Read(dir)
-	if err != nil {
-		return false, err
-	}
-	changed := false
-	put := func(table *map[string][]string, name string, lines []string) {
-		if _, had := (*table)[name]; had {
-			return
+	_, changed, err := lock.Change(lock.Path(dir), func(l *lock.Lock) (changed bool) {
+		put := func(table *map[string][]string, name string, lines []string) {
+			if _, had := (*table)[name]; had {
+				return
+			}
+			if *table == nil {
+				*table = map[string][]string{}
+			}
+			(*table)[name], changed = lines, true
 		}
-		if *table == nil {
-			*table = map[string][]string{}
+		for name, lines := range evidence {
+			put(&l.Evidence, name, lines)
 		}
-		(*table)[name], changed = lines, true
-	}
-	for name, lines := range evidence {
-		put(&l.Evidence, name, lines)
-	}
-	for name, lines := range pictures {
-		put(&l.Pictures, name, lines)
-	}
-	if !changed {
-		return false, nil
-	}
-	if err := l.Write(dir); err != nil {
-		return true, err
+		for name, lines := range pictures {
+			put(&l.Pictures, name, lines)
+		}
+		return changed
+	})
+	if err != nil || !changed {
+		return changed, err
 	}
 	s.carry()
 	return true, nil

@@ -26,6 +26,8 @@ type Loaded struct {
 	Unsigned string // why nobody is taken to have signed it, or ""
 	At       time.Time
 	Odd      string // what is wrong with its date, or ""
+
+	Beside []Loaded // other reports that say they are of this machine: they are left out, and said
 }
 
 // trusted tells whether somebody is taken to have signed it.
@@ -130,7 +132,44 @@ func newest(list []Loaded) []Loaded {
 		}
 		return b.At.Compare(a.At)
 	})
-	return slices.CompactFunc(list, func(a, b Loaded) bool { return a.Report.Predicate.Machine == b.Report.Predicate.Machine })
+	var out []Loaded
+	for _, x := range list {
+		if last := len(out) - 1; last >= 0 && out[last].Report.Predicate.Machine == x.Report.Predicate.Machine {
+			out[last].Beside = append(out[last].Beside, x)
+			continue
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// LeftOut is a report that does not count, and why.
+type LeftOut struct {
+	File    string `json:"file"`
+	Machine string `json:"machine"`
+	Why     string `json:"why"`
+}
+
+// besides says of each report that is left out why. One that somebody made for another machine, or
+// dated so that it would count, is a difference: whoever looks over a team wants to know of it, also where
+// the machine's own report is there.
+func (m *matrix) besides(i int, x Loaded, mustSign bool) {
+	for _, b := range x.Beside {
+		why := "older than " + filepath.Base(x.File)
+		switch {
+		case b.Odd != "":
+			why = b.Odd
+			m.differ(i, "report "+filepath.Base(b.File), b.Odd+"; it does not count", "")
+		case b.Unsigned != "" && x.Unsigned == "":
+			why = b.Unsigned
+			if mustSign {
+				m.differ(i, "report "+filepath.Base(b.File), "says it is of "+b.Report.Predicate.Machine+" and is "+strings.TrimPrefix(b.Unsigned, "is ")+"; it does not count", "")
+			}
+		case !b.At.Before(x.At):
+			why = "of the same moment as " + filepath.Base(x.File)
+		}
+		m.LeftOut = append(m.LeftOut, LeftOut{b.File, b.Report.Predicate.Machine, why})
+	}
 }
 
 // Comparison is a matrix of machines against items.
@@ -140,6 +179,7 @@ type Comparison struct {
 	Machines    []Machine    `json:"machines"`
 	Rows        []Line       `json:"rows"`
 	Differences []Difference `json:"differences"`
+	LeftOut     []LeftOut    `json:"left_out,omitempty"`
 	ByName      []string     `json:"by_name,omitempty"` // checks that rest on names and versions, not on bytes
 }
 
@@ -212,6 +252,7 @@ func Compare(list []Loaded, held lock.ID, mustSign bool) (*Comparison, error) {
 		if mustSign && x.Unsigned != "" && !c.Machines[i].Stale {
 			m.differ(i, "signature", x.Unsigned, "trammel verify --report FILE --sign KEY")
 		}
+		m.besides(i, x, mustSign)
 	}
 	return c, nil
 }

@@ -1,6 +1,7 @@
 package lock
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strconv"
@@ -105,4 +106,33 @@ func (l *Lock) WriteFile(path string) error {
 		return nil
 	}
 	return disk.Write(path, content, 0o644)
+}
+
+// mostTurns is how often a change is begun anew because somebody else changed the lock meanwhile.
+const mostTurns = 20
+
+// Change reads a lock, has do change it, and writes what came of it where do says that something changed.
+// A lock that somebody replaces meanwhile, as a pull does, is read again: theirs is not lost, and neither
+// is what do learnt.
+func Change(path string, do func(*Lock) (changed bool)) (l *Lock, changed bool, err error) {
+	for range mostTurns {
+		was, err := ReadBytes(filepath.Dir(path), filepath.Base(path))
+		if err == nil {
+			l, err = Parse(was)
+		}
+		if err != nil {
+			return nil, false, err
+		}
+		if !do(l) {
+			return l, false, nil
+		}
+		now := l.Bytes()
+		if string(now) == string(was) {
+			return l, true, nil
+		}
+		if err := disk.Edit(path, was, now, 0o644); !errors.Is(err, disk.ErrChanged) {
+			return l, true, err
+		}
+	}
+	return nil, false, disk.ErrChanged
 }

@@ -1,0 +1,94 @@
+package disk
+
+import (
+	"bytes"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+)
+
+// ErrChanged means that a file that was to be changed is not what it was when it was read: somebody else,
+// most likely in an editor, has saved it meanwhile. Nothing was written.
+var ErrChanged = errors.New("the file was changed meanwhile")
+
+// mostTurns is how often a change is put back and looked at again before it is given up.
+const mostTurns = 100
+
+// Edit changes a file that people write too. was is what was read of it, nil where there was none, and now
+// is what it is to say. It is written only if the file still says what was read; otherwise the error is
+// ErrChanged, and whoever asks starts over. A link stays one: what it leads to is changed. The mode stays;
+// one that is new has mode. Where the file system can exchange two names (renameat2(2)) no instant is left
+// in which another's change could be lost; elsewhere the file is looked at right before it is replaced.
+func Edit(path string, was, now []byte, mode fs.FileMode) error {
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	if info, err := os.Stat(path); err == nil {
+		mode = info.Mode().Perm()
+	}
+	fresh, err := os.CreateTemp(filepath.Dir(path), ".new-")
+	if err != nil {
+		return err
+	}
+	name := fresh.Name()
+	defer func() { _ = os.Remove(name) }()
+	_, err = fresh.Write(now)
+	err = errors.Join(err, fresh.Chmod(mode), fresh.Sync(), fresh.Close())
+	if err != nil {
+		return err
+	}
+	if err := swap(path, name, was, now); err != nil {
+		return err
+	}
+	return SyncDir(filepath.Dir(path))
+}
+
+// says tells whether a file has a text; with nil, whether it is not there.
+func says(path string, text []byte) (bool, error) {
+	raw, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return text == nil, nil
+	}
+	return err == nil && text != nil && bytes.Equal(raw, text), err
+}
+
+// swap puts a fresh file in the place of another that says what it did.
+func swap(path, fresh string, was, now []byte) error {
+	if same, err := says(path, was); err != nil || !same {
+		return errors.Join(err, ErrChanged)
+	}
+	if was == nil { // it is not there: a name that somebody has taken meanwhile is theirs
+		err := os.Link(fresh, path)
+		if errors.Is(err, fs.ErrExist) {
+			return ErrChanged
+		}
+		if err == nil {
+			return nil
+		}
+		return os.Rename(fresh, path)
+	}
+	switch err := exchange(fresh, path); {
+	case errors.Is(err, fs.ErrNotExist):
+		return ErrChanged // it was taken away
+	case errors.Is(err, errors.ErrUnsupported) || errors.Is(err, unix.EINVAL):
+		return os.Rename(fresh, path)
+	case err != nil:
+		return err
+	}
+	// What had the name has the fresh one's now: it must be what was read.
+	if same, err := says(fresh, was); err == nil && same {
+		return nil
+	}
+	for range mostTurns { // it is put back; whoever saved in between is put back in turn
+		if err := exchange(fresh, path); err != nil {
+			return err
+		}
+		if ours, err := says(fresh, now); err == nil && ours {
+			return ErrChanged
+		}
+	}
+	return ErrChanged
+}
