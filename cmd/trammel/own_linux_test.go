@@ -1,10 +1,13 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"app.example/trammel/internal/standin"
 )
@@ -84,5 +87,70 @@ func TestOwnToolsHaveRootsOfTheirOwn(t *testing.T) {
 			}
 			h.ok("verify")
 		})
+	}
+}
+
+// What somebody saves in an editor while set, unset and lock are at work is not lost, and two commands at
+// once both have their way.
+func TestNobodysEditIsLost(t *testing.T) {
+	t.Parallel()
+	s := registry(t)
+	h := newHut(t, s, "format = 1\nproject = \"heronweir\"\n\n[toolchain]\nnode = \"22\"\n")
+	h.ok("lock")
+	file := filepath.Join(h.dir, "trammel.toml")
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		for i := range 12 {
+			h.try("set", []string{"node=22.12", "node=22"}[i%2])
+			h.try("lock")
+		}
+	}()
+	saved := 0
+	for going := true; going; {
+		select {
+		case <-over:
+			going = false
+		case <-time.After(7 * time.Millisecond):
+		}
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fresh := file + "~"
+		if err := os.WriteFile(fresh, append(raw, fmt.Sprintf("# saved %d\n", saved)...), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Rename(fresh, file); err != nil {
+			t.Fatal(err)
+		}
+		saved++
+	}
+	text := h.read("trammel.toml")
+	for i := range saved {
+		if strings.Count(text, fmt.Sprintf("# saved %d\n", i)) != 1 {
+			t.Fatalf("what was saved as number %d of %d is gone:\n%s", i, saved, text)
+		}
+	}
+	// Two at once.
+	other := newHut(t, s, "format = 1\nproject = \"heronweir\"\n\n[toolchain]\nnode = \"22\"\nbun = \"latest\"\n[variables]\nA = \"b\"\n")
+	other.write("trammel.toml", "format = 1\nproject = \"heronweir\"\n\n[toolchain]\nnode = \"22\"\n")
+	var both sync.WaitGroup
+	for _, args := range [][]string{{"set", "node=22.12"}, {"lock"}, {"set", "--local", "node=22"}} {
+		both.Go(func() { other.try(args...) })
+	}
+	both.Wait()
+	if got := other.read("trammel.toml"); !strings.Contains(got, "22.12") {
+		t.Errorf("set is lost:\n%s", got)
+	}
+	link := newHut(t, s, "format = 1\nproject = \"heronweir\"\n\n[toolchain]\nnode = \"22\"\n")
+	link.write("ops/trammel.toml", link.read("trammel.toml"))
+	_ = os.Remove(filepath.Join(link.dir, "trammel.toml"))
+	if err := os.Symlink("ops/trammel.toml", filepath.Join(link.dir, "trammel.toml")); err != nil {
+		t.Fatal(err)
+	}
+	link.ok("set", "node=22.12")
+	if to, err := os.Readlink(filepath.Join(link.dir, "trammel.toml")); err != nil || to != "ops/trammel.toml" || !strings.Contains(link.read("ops/trammel.toml"), "22.12") {
+		t.Errorf("a link is no link any more: %q %v", to, err)
 	}
 }

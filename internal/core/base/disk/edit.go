@@ -14,9 +14,6 @@ import (
 // most likely in an editor, has saved it meanwhile. Nothing was written.
 var ErrChanged = errors.New("the file was changed meanwhile")
 
-// mostTurns is how often a change is put back and looked at again before it is given up.
-const mostTurns = 100
-
 // Edit changes a file that people write too. was is what was read of it, nil where there was none, and now
 // is what it is to say. It is written only if the file still says what was read; otherwise the error is
 // ErrChanged, and whoever asks starts over. A link stays one: what it leads to is changed. The mode stays;
@@ -25,6 +22,14 @@ const mostTurns = 100
 func Edit(path string, was, now []byte, mode fs.FileMode) error {
 	if real, err := filepath.EvalSymlinks(path); err == nil {
 		path = real
+	}
+	folder, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	// Changes of this program's own come one after another; some file servers lock no folders.
+	for unix.Flock(int(folder.Fd()), unix.LOCK_EX) == unix.EINTR {
 	}
 	if info, err := os.Stat(path); err == nil {
 		mode = info.Mode().Perm()
@@ -82,13 +87,12 @@ func swap(path, fresh string, was, now []byte) error {
 	if same, err := says(fresh, was); err == nil && same {
 		return nil
 	}
-	for range mostTurns { // it is put back; whoever saved in between is put back in turn
-		if err := exchange(fresh, path); err != nil {
-			return err
-		}
-		if ours, err := says(fresh, now); err == nil && ours {
-			return ErrChanged
-		}
+	if err := exchange(fresh, path); err != nil { // it is put back
+		return err
 	}
-	return ErrChanged
+	if ours, err := says(fresh, now); err == nil && ours {
+		return ErrChanged
+	}
+	// Somebody saved in between: what they wrote is the last word.
+	return errors.Join(ErrChanged, exchange(fresh, path))
 }

@@ -221,3 +221,42 @@ func TestOnlyRegularFilesAreReadAsReports(t *testing.T) {
 		}
 	}
 }
+
+// A report that is left out is named with the reason. One that somebody made for another machine is a
+// difference, also where that machine's own report is there.
+func TestWhatIsLeftOutIsSaid(t *testing.T) {
+	at := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	one := func(file, unsigned, odd string, after time.Duration) Loaded {
+		return Loaded{File: file, Report: &Statement{Predicate: Predicate{Machine: "hut", Project: "heronweir", Lock: "sha256:1", Environment: "sha256:2", Platform: "linux/amd64"}}, Unsigned: unsigned, Odd: odd, At: at.Add(after)}
+	}
+	for name, c := range map[string]struct {
+		beside Loaded
+		signed bool
+		why    string
+		counts bool // it is a difference
+	}{
+		"older":                      {one("old.json", "", "", -time.Hour), true, "older than own.json", false},
+		"of the same moment":         {one("same.json", "", "", 0), true, "of the same moment as own.json", false},
+		"by another":                 {one("forged.json", "signed by eel, whose key may not speak for hut now", "", time.Hour), true, "signed by eel", true},
+		"by nobody":                  {one("loose.json", "not signed", "", time.Hour), true, "not signed", true},
+		"by nobody, where none sign": {one("loose.json", "not signed", "", -time.Hour), false, "not signed", false},
+		"of tomorrow":                {one("late.json", "", "it is dated in the future: x", 48*time.Hour), true, "dated in the future", true},
+		"of tomorrow, unsigned":      {one("late.json", "not signed", "it is dated in the future: x", 48*time.Hour), false, "dated in the future", true},
+	} {
+		list := newest([]Loaded{one("own.json", "", "", 0), c.beside})
+		if len(list) != 1 || list[0].File != "own.json" {
+			t.Errorf("%s: %+v counts", name, list)
+			continue
+		}
+		r, err := Compare(list, "", c.signed)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(r.LeftOut) != 1 || r.LeftOut[0].File != c.beside.File || r.LeftOut[0].Machine != "hut" || !strings.Contains(r.LeftOut[0].Why, c.why) {
+			t.Errorf("%s: left out %+v", name, r.LeftOut)
+		}
+		if r.OK() == c.counts {
+			t.Errorf("%s: differences %+v", name, r.Differences)
+		}
+	}
+}
