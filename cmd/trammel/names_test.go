@@ -283,6 +283,16 @@ func TestThePageShowsAndDoes(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	for _, path := range []string{"/", "/state", "/logs"} { // none of it is another page's
+		resp, err := h.named("GET", "heronweir.localhost", path, nil, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		if resp.Header.Get("X-Content-Type-Options") != "nosniff" || resp.Header.Get("Cross-Origin-Resource-Policy") != "same-origin" || resp.Header.Get("Cache-Control") != "no-store" {
+			t.Errorf("%s: %v", path, resp.Header)
+		}
+	}
 	look()
 	if state.Environment == "" || len(state.Due) != 1 || state.Due[0].Name != "sweep" || len(state.Routines) != 1 || len(state.Services) != 3 || state.Services[2].State != "stopped" || !strings.Contains(state.Services[0].Address, "lane.heronweir") {
 		t.Errorf("%+v", state)
