@@ -77,10 +77,7 @@ const mostTurns = 8
 var errOther = errors.New("the lock was changed meanwhile")
 
 func lockOnce(ctx context.Context, p *checkout.State, o Order) (*Made, error) {
-	was, err := lock.ReadBytes(p.Dir(), lock.FileName)
-	if err != nil {
-		was = nil
-	}
+	was, unread := lock.ReadBytes(p.Dir(), lock.FileName)
 	old := earlier(ctx, p)
 	fresh, err := resolved(ctx, p, p.Written, old, o)
 	if err != nil {
@@ -110,7 +107,12 @@ func lockOnce(ctx context.Context, p *checkout.State, o Order) (*Made, error) {
 			return nil, err
 		}
 	}
-	if now := fresh.Bytes(); was == nil || string(was) != string(now) {
+	switch now := fresh.Bytes(); {
+	case unread != nil && !errors.Is(unread, lock.ErrNone): // no lock, but something else of that name
+		if err := fresh.Write(p.Dir()); err != nil {
+			return nil, err
+		}
+	case unread != nil || string(was) != string(now):
 		switch err := disk.Edit(lock.Path(p.Dir()), was, now, 0o644); {
 		case errors.Is(err, disk.ErrChanged):
 			return nil, errOther

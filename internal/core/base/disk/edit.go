@@ -3,6 +3,7 @@ package disk
 import (
 	"bytes"
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -51,13 +52,19 @@ func Edit(path string, was, now []byte, mode fs.FileMode) error {
 	return SyncDir(filepath.Dir(path))
 }
 
-// says tells whether a file has a text; with nil, whether it is not there.
+// says tells whether a file has a text; with nil, whether it is not there. No more of it is read than that
+// takes, and what is no regular file says something else.
 func says(path string, text []byte) (bool, error) {
-	raw, err := os.ReadFile(path)
+	f, err := OpenRegular(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return text == nil, nil
 	}
-	return err == nil && text != nil && bytes.Equal(raw, text), err
+	if err != nil || text == nil {
+		return false, nil
+	}
+	defer f.Close()
+	raw, err := io.ReadAll(io.LimitReader(f, int64(len(text))+1))
+	return err == nil && bytes.Equal(raw, text), err
 }
 
 // swap puts a fresh file in the place of another that says what it did.
