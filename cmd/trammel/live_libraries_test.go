@@ -129,7 +129,7 @@ python = "3.13"
 	h.fitted()
 	h.ok("verify")
 	site := strings.TrimSpace(h.ok("run", "--", "python", "-m", "site", "--user-site"))
-	if !strings.HasPrefix(site, h.dir) {
+	if !strings.HasPrefix(site, filepath.Join(h.home, "state/homes")+"/") {
 		t.Fatalf("the user's own libraries would be in %s", site)
 	}
 	if err := os.MkdirAll(site, 0o755); err != nil {
