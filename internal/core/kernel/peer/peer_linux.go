@@ -2,6 +2,7 @@ package peer
 
 import (
 	"os"
+	"slices"
 	"strconv"
 	"syscall"
 	"unsafe"
@@ -73,17 +74,13 @@ func processes() (out []int) {
 	if err != nil {
 		return nil
 	}
-	for i := len(entries) - 1; i >= 0; i-- {
-		if pid, err := strconv.Atoi(entries[i].Name()); err == nil {
+	for _, entry := range entries {
+		if pid, err := strconv.Atoi(entry.Name()); err == nil {
 			out = append(out, pid)
 		}
 	}
-	// Names are in the order of text: 999 comes after 1000.
-	for i := 1; i < len(out); i++ {
-		for k := i; k > 0 && out[k] > out[k-1]; k-- {
-			out[k], out[k-1] = out[k-1], out[k]
-		}
-	}
+	slices.Sort(out)
+	slices.Reverse(out)
 	return out
 }
 
