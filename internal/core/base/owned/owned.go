@@ -83,7 +83,7 @@ func (c *checker) walk(path string) bool {
 			continue
 		case folder:
 			if who := writers(&info); who != "" && (info.Mode&syscall.S_ISVTX == 0 || len(names) == 0) {
-				c.trouble = Trouble{next, who + " may write there"}
+				c.trouble = Trouble{next, "can be written by " + who}
 				return false
 			}
 		}

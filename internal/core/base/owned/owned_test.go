@@ -44,9 +44,9 @@ func TestAFolderIsOnesOwn(t *testing.T) {
 	mk("open/mine/deep", 0o700, -1, -1)
 	all := map[string]string{ // path → what is said, "" where it is one's own
 		good: "", top + "/good/below/not/there": "", sticky + "/mine": "", sticky + "/mine/later": "", "/": "",
-		top + "/open": "everybody may write there", top + "/open/mine/deep": "everybody may write there", sticky: "everybody may write there",
-		link("away", "good/below"): "", link("round", "round2"): "", link("round2", "round"): "", link("up", "../"+filepath.Base(top)+"/open/mine"): "everybody may write there", link("far", top+"/open/mine/deep"): "everybody may write there",
-		top + "/good/../open/mine": "everybody may write there",
+		top + "/open": "can be written by everybody", top + "/open/mine/deep": "can be written by everybody", sticky: "can be written by everybody",
+		link("away", "good/below"): "", link("round", "round2"): "", link("round2", "round"): "", link("up", "../"+filepath.Base(top)+"/open/mine"): "can be written by everybody", link("far", top+"/open/mine/deep"): "can be written by everybody",
+		top + "/good/../open/mine": "can be written by everybody",
 	}
 	if os.Getuid() == 0 {
 		mk("theirs", 0o755, 12345, 12345)
@@ -57,7 +57,7 @@ func TestAFolderIsOnesOwn(t *testing.T) {
 		mk("own-group", 0o775, 0, 0)
 		for path, why := range map[string]string{
 			"theirs": "belongs to user 12345", "theirs/mine": "belongs to user 12345", "sticky/theirs": "belongs to user 12345", "sticky/theirs/x": "belongs to user 12345",
-			"group": "group 12345 may write there", "group/mine": "group 12345 may write there", "own-group": "",
+			"group": "can be written by group 12345", "group/mine": "can be written by group 12345", "own-group": "",
 		} {
 			all[filepath.Join(top, path)] = why
 		}

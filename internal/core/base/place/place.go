@@ -37,7 +37,7 @@ func Find(getenv func(string) string) (Places, error) {
 	}
 	if t, ok := owned.Check(p.Data, p.State, p.Cache, p.Config); !ok {
 		return Places{}, fault.New(fault.ErrUsage, "Trammel keeps its files in %s, and %s %s. Whoever can write there could have you run their programs", cmp.Or(getenv("TRAMMEL_HOME"), filepath.Dir(p.State)), t.Path, t.Why).
-			Advise("Make it your own, and only yours to write: ls -ld %s\nOr set TRAMMEL_HOME to a folder in your home folder.", shell.Typed(t.Path))
+			Advise("If it is your folder: chmod go-w %s\nIf not, set TRAMMEL_HOME to a folder in your home folder.", shell.Typed(t.Path))
 	}
 	return p, nil
 }
