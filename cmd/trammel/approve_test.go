@@ -34,7 +34,7 @@ func TestNothingRunsBeforeItIsApproved(t *testing.T) {
 	for _, args := range [][]string{{"fit"}, {"start"}, {"--plain", "start", "lane"}, {"run", "--", "true"}, {"shell"}, {"do", "greet"}, {"run", "--trial", "go=1.22", "--", "true"}} {
 		h.fails(4, []string{"nobody has approved", "trammel approve"}, args...)
 	}
-	h.fails(4, []string{"step touch", "touch touched-by-step", "routine greet", "variable GREETING", "toolchain go", "1.24.6 from gomod", "nobody is there to ask"}, "approve")
+	h.fails(4, []string{"step touch", "touch touched-by-step", "routine greet", "variable GREETING", "toolchain go", "1.24.6 from gomod", "no terminal to ask on"}, "approve")
 	if found, _ := filepath.Glob(filepath.Join(h.dir, "touched-*")); len(found) > 0 {
 		t.Fatalf("something ran: %v", found)
 	}

@@ -212,7 +212,7 @@ func readable(text string) string {
 // ask asks on the terminal. Without one nobody can answer, which is a no.
 func ask(ctx context.Context, s *ui.Screen) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return fault.New(fault.ErrNotApproved, "nobody is there to ask").
+		return fault.New(fault.ErrNotApproved, "no terminal to ask on").
 			Advise("Approve in a terminal, or with trammel approve --yes once you have read it.\nA machine without a person sets %s to the approval id: trammel approve --id", approval.Variable)
 	}
 	yes, err := answeredYes(ctx, s, "Approve?")
