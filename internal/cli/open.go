@@ -54,7 +54,7 @@ func openAction(ctx context.Context, c *cli.Command) error {
 		s.Print("%s", address)
 		return nil
 	}
-	s.Say("%s opens it.", name)
+	s.Say("Handed to %s. If no browser opens: trammel open --print", name)
 	return nil
 }
 

@@ -9,7 +9,6 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net"
 	"net/http"
 	"strings"
@@ -155,7 +154,7 @@ func Invited(ctx context.Context, b bay.Bay) (address string, err error) {
 	}
 	answer, err := client.Do(q)
 	if err != nil {
-		return "", fmt.Errorf("%w: %v", errNoPage, err)
+		return "", errNoPage
 	}
 	defer answer.Body.Close()
 	var key string
