@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"net"
 	"net/http"
@@ -151,7 +152,7 @@ func (l ownUser) Accept() (net.Conn, error) {
 			continue
 		}
 		at, err := l.who.OfProcess(pid)
-		return &caller{c, err == nil && at.Files}, nil
+		return &caller{c, err == nil && at.Files, err == nil}, nil
 	}
 }
 
@@ -159,6 +160,7 @@ func (l ownUser) Accept() (net.Conn, error) {
 type caller struct {
 	*net.UnixConn
 	known bool // it is from a login of the user
+	told  bool // the helper could be asked whose it is
 }
 
 type callerKey struct{}
@@ -170,7 +172,12 @@ func Told(server *http.Server) {
 	}
 	own := server.Handler
 	server.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if c, ok := r.Context().Value(callerKey{}).(*caller); !ok || !c.known {
+		c, ok := r.Context().Value(callerKey{}).(*caller)
+		if ok && !c.told {
+			http.Error(w, fmt.Sprintf("its helper, which tells who asks, has ended. End the supervisor, and run the command again: kill %d", os.Getpid()), http.StatusForbidden)
+			return
+		}
+		if !ok || !c.known {
 			http.Error(w, "it answers only programs of your own login, and this one runs in a container, a sealed root, a step or a service. Run the command in a plain terminal.", http.StatusForbidden)
 			return
 		}
