@@ -67,7 +67,7 @@ func here(c *cli.Command) error {
 		s.Print("  Nothing needs attention.")
 	}
 	next := "trammel shell · trammel do"
-	if len(out.Declared) > 0 && running == 0 {
+	if len(out.Declared) > 0 && running == 0 && !out.Unanswered {
 		next = "trammel start · " + next
 	}
 	s.Print("%s", s.Paint(ui.Dim, "Everything: trammel show   Work: "+next+"   All commands: trammel help"))

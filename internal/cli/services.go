@@ -110,7 +110,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	s.Table(serviceRows(p, statuses, false))
+	s.Table(serviceRows(p, statuses, ""))
 	if len(statuses) > 0 && gateway.RouterPort(p.Places.State) > 0 {
 		address, taken := gateway.PageAddress(p.Bay)
 		s.Say("Page: %s (to act there too: trammel open)", address)
@@ -384,10 +384,10 @@ func statusJSON(list []service.Status) statusOut {
 	return statusOut{1, list}
 }
 
-// serviceRows are the rows of services: those that the supervisor knows, and with
-// all those that are declared only. The copies of one service share a row while
-// they are in one state.
-func serviceRows(p *checkout.State, statuses []service.Status, all bool) [][]ui.Cell {
+// serviceRows are the rows of services: those that the supervisor knows, and, where rest is a state,
+// in that state those that are declared only. The copies of one service share a row while they are
+// in one state.
+func serviceRows(p *checkout.State, statuses []service.Status, rest string) [][]ui.Cell {
 	var rows [][]ui.Cell
 	of := map[string][]service.Status{}
 	for _, st := range statuses {
@@ -396,8 +396,10 @@ func serviceRows(p *checkout.State, statuses []service.Status, all bool) [][]ui.
 	declared := map[string]bool{}
 	for _, x := range p.Declaration.Services {
 		declared[x.Name] = true
-		if own := of[x.Name]; len(own) > 0 || all {
+		if own := of[x.Name]; len(own) > 0 {
 			rows = append(rows, rowsOf(x, own)...)
+		} else if rest != "" {
+			rows = append(rows, serviceRow(x.Name, service.Status{State: rest}, ""))
 		}
 	}
 	for _, st := range statuses { // declared when it was started, and no more
@@ -409,10 +411,6 @@ func serviceRows(p *checkout.State, statuses []service.Status, all bool) [][]ui.
 }
 
 func rowsOf(x declare.Service, own []service.Status) [][]ui.Cell {
-	if len(own) == 0 {
-		state := service.Status{State: service.Stopped}
-		return [][]ui.Cell{serviceRow(x.Name, state, "")}
-	}
 	same := !slices.ContainsFunc(own, func(st service.Status) bool { return st.State != own[0].State })
 	if same && len(own) > 1 {
 		text := fmt.Sprintf("%d copies", len(own))

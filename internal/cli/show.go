@@ -12,6 +12,7 @@ import (
 	"app.example/trammel/internal/core/acting/survey"
 	"app.example/trammel/internal/core/base/canon"
 	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -135,7 +136,11 @@ func showRows(p *checkout.State, out *survey.Survey) [][]ui.Cell {
 		}
 		rows = append(rows, []ui.Cell{{Text: group("steps")}, {Text: st.Name, Style: ui.Accent}, {Text: st.State, Style: ui.StateStyle(st.State)}, {Text: text, Style: ui.Dim}})
 	}
-	for _, r := range serviceRows(p, out.Services, true) {
+	rest := service.Stopped
+	if out.Unanswered {
+		rest = "unknown"
+	}
+	for _, r := range serviceRows(p, out.Services, rest) {
 		rows = append(rows, append([]ui.Cell{{Text: group("services")}}, r...))
 	}
 	for _, r := range p.Declaration.Routines {

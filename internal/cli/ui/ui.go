@@ -189,7 +189,7 @@ func StateStyle(state string) Style {
 	switch state {
 	case "ok", "ready", "done":
 		return Green
-	case "due", "newer", "starting", "failing":
+	case "due", "newer", "starting", "failing", "unknown":
 		return Amber
 	case "drift", "failed", "missing":
 		return Red

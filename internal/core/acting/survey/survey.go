@@ -77,8 +77,9 @@ type Survey struct {
 	Rendered    []Step             `json:"files,omitempty"`
 	Steps       []Step             `json:"steps"`
 	Services    []service.Status   `json:"services"`
-	Declared    []string           `json:"declared"`       // services, running or not
-	Dumps       []string           `json:"data,omitempty"` // services whose data can be saved
+	Unanswered  bool               `json:"services_unknown,omitempty"` // the supervisor runs, and did not say what runs
+	Declared    []string           `json:"declared"`                   // services, running or not
+	Dumps       []string           `json:"data,omitempty"`             // services whose data can be saved
 	Weak        bool               `json:"weak_cleanup,omitempty"`
 	Approval    string             `json:"approval,omitempty"`         // why the project may not run yet
 	Earlier     []string           `json:"earlier,omitempty"`          // services that run an earlier environment
@@ -197,7 +198,7 @@ func (out *Survey) running(ctx context.Context, p *checkout.State) {
 	services, err := service.Connect(p.Bay, p.Host).StatusInFull(ctx)
 	switch {
 	case err != nil:
-		out.Remark = fault.OneLine(err)
+		out.Remark, out.Unanswered = fault.OneLine(err), true
 	case services != nil:
 		out.Services = services
 		for _, st := range services {
