@@ -50,7 +50,7 @@ func TestNothingRunsBeforeItIsApproved(t *testing.T) {
 
 	h.ok("approve", "--revoke")
 	h.fails(4, nil, "do", "greet")
-	h.fails(3, []string{"answers", "not checked: nobody has approved", "trammel approve"}, "verify")
+	h.fails(3, []string{"versions", "not checked", "nobody has approved", "trammel approve"}, "verify")
 }
 
 func TestApprovalIsBoundToTheContent(t *testing.T) {

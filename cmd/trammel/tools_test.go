@@ -293,7 +293,7 @@ func TestVerifyNamesWhatDriftedAndFitMendsIt(t *testing.T) {
 		if err := os.Symlink("/bin/true", filepath.Join(frame, "bin/stowaway")); err != nil {
 			t.Fatal(err)
 		}
-		h.fails(3, []string{"frame", "stowaway", "extra"}, "verify")
+		h.fails(3, []string{"commands", "stowaway", "extra"}, "verify")
 		h.ok("fit")
 		h.ok("verify")
 	})

@@ -16,6 +16,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/reading"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/running/environ"
@@ -221,9 +222,6 @@ func posixSet(set []environ.Variable) string {
 	return b.String()
 }
 
-// quotePosix quotes for POSIX shells: nothing has a meaning between single quotes.
-func quotePosix(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
-
 // quoteFish quotes for fish, where \ and ' are escaped between single quotes.
 func quoteFish(s string) string {
 	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(s) + "'"
@@ -258,3 +256,6 @@ func same(r *reading.Reader, path, text string) error {
 	}
 	return disk.WriteCache(path, []byte(text))
 }
+
+// quotePosix quotes for POSIX shells.
+var quotePosix = shell.Quote

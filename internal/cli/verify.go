@@ -74,12 +74,21 @@ func printReport(s *ui.Screen, r *proof.Report) {
 		head += fmt.Sprintf("   lock %s   environment %s", canon.Short(r.Lock), canon.Short(r.Environment))
 	}
 	s.Print("%s\n", head)
-	differ := 0
+	wide, columns := 0, 0
 	for _, row := range r.Rows {
-		if row.State != proof.OK {
+		wide, columns = max(wide, len(row.Name)), max(columns, len(row.State))
+	}
+	indent := wide + columns + 4
+	differ, unasked := 0, 0
+	for _, row := range r.Rows {
+		switch row.State {
+		case proof.OK:
+		case proof.NotChecked:
+			unasked++
+		default:
 			differ++
 		}
-		s.Print("%-11s  %s  %s", row.Check, s.Paint(ui.StateStyle(row.State), fmt.Sprintf("%-7s", row.State)), strings.ReplaceAll(row.Text, "; ", "\n"+strings.Repeat(" ", 22)))
+		s.Print("%-*s  %s  %s", wide, row.Name, s.Paint(ui.StateStyle(row.State), fmt.Sprintf("%-*s", columns, row.State)), strings.ReplaceAll(row.Text, "; ", "\n"+strings.Repeat(" ", indent)))
 		width := 0
 		for i, d := range row.Details {
 			if i < shownDetails {
@@ -88,24 +97,41 @@ func printReport(s *ui.Screen, r *proof.Report) {
 		}
 		for i, d := range row.Details {
 			if i == shownDetails {
-				s.Print("%22sand %d more", "", len(row.Details)-shownDetails)
+				s.Print("%*sand %d more", indent, "", len(row.Details)-shownDetails)
 				break
 			}
-			s.Print("%22s%-*s  %s", "", width, d.Thing, d.What)
+			s.Print("%*s%-*s  %s", indent, "", width, d.Thing, d.What)
 		}
 	}
 	s.Print("")
-	if differ == 0 {
-		s.Print("All %d hold.", len(r.Rows))
-		return
+	s.Print("%s", outcomeOf(len(r.Rows), differ, unasked, r.Mend))
+}
+
+// outcomeOf is the last line of verify: how many of the rows hold, and what mends the rest.
+func outcomeOf(rows, differ, unasked int, mend []string) string {
+	if differ+unasked == 0 {
+		return fmt.Sprintf("All %d hold.", rows)
 	}
-	verb := "differ"
-	if differ == 1 {
-		verb = "differs"
+	verb := func(n int, one, more string) string {
+		if n == 1 {
+			return one
+		}
+		return more
 	}
-	mend := ""
-	if len(r.Mend) > 0 {
-		mend = " Mend: " + strings.Join(r.Mend, ", then ")
+	var text string
+	if differ > 0 {
+		text = fmt.Sprintf("%d of %d %s from the lock", differ, rows, verb(differ, "differs", "differ"))
 	}
-	s.Print("%d of %d %s from the lock.%s", differ, len(r.Rows), verb, mend)
+	if unasked > 0 {
+		if text == "" {
+			text = fmt.Sprintf("%d of %d %s not checked", unasked, rows, verb(unasked, "was", "were"))
+		} else {
+			text += fmt.Sprintf(", %d %s not checked", unasked, verb(unasked, "was", "were"))
+		}
+	}
+	text += "."
+	if len(mend) > 0 {
+		text += " Mend: " + strings.Join(mend, ", then ")
+	}
+	return text
 }

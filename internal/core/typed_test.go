@@ -30,7 +30,7 @@ func TestWhatPeopleMayTypeIsQuoted(t *testing.T) {
 			return false
 		}
 		if own, ok := call.Fun.(*ast.Ident); ok {
-			return own.Name == "quotePosix" || own.Name == "quoted"
+			return own.Name == "quoted"
 		}
 		s, ok := call.Fun.(*ast.SelectorExpr)
 		if !ok {

@@ -189,7 +189,7 @@ func StateStyle(state string) Style {
 	switch state {
 	case "ok", "ready", "done":
 		return Green
-	case "due", "newer", "starting", "failing", "unknown":
+	case "due", "newer", "starting", "failing", "unknown", "not checked":
 		return Amber
 	case "drift", "failed", "missing":
 		return Red

@@ -73,7 +73,7 @@ func Apply(ctx context.Context, g approval.Given) (approval.Given, *environ.Plan
 	if err := makeFrame(p); err != nil {
 		return g, nil, err
 	}
-	if err := p.Frame.Point(ctx, checkout.Local(s.Dir()), byPath(s)); err != nil {
+	if err := p.Frame.Point(ctx, checkout.Local(s.Dir()), environ.PathScript(s)); err != nil {
 		return g, nil, err
 	}
 	if err := p.Folders.Make(s.Declaration.Isolation); err != nil {
@@ -107,19 +107,6 @@ func makeFrame(p *environ.Plan) error {
 	}
 	return nil
 }
-
-// byPath is the script that stands for each command of .trammel/bin. It names the program that
-// wrote it, and where that keeps things; should the program be gone, any that is on the PATH does.
-func byPath(s *checkout.State) string {
-	text := "#!/bin/sh\n# Written by trammel fit: a command of this project's environment, with its variables.\n"
-	if home := s.Host.Getenv("TRAMMEL_HOME"); home != "" {
-		text += "export TRAMMEL_HOME=" + quoted(s.Host.Abs(home)) + "\n"
-	}
-	return text + "program=" + quoted(s.Host.Program) + "\n[ -x \"$program\" ] || program=trammel\nexec \"$program\" --command \"$0\" \"$@\"\n"
-}
-
-// quoted is a text as one word of a shell (POSIX.1-2024, Shell Command Language, 2.2.2).
-func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
 
 // records writes what was chosen for the bay, and puts what cannot be read aside.
 func records(ctx context.Context, s *checkout.State) error {

@@ -4,6 +4,7 @@
 package place
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"io"
@@ -156,12 +157,61 @@ func (p Places) Checkouts() string { return filepath.Join(p.State, "checkouts") 
 // after an upgrade. It returns its path.
 func (p Places) KeepProgram(self string) (string, error) {
 	to := p.Program(self)
-	if was, err := os.Stat(to); err == nil {
-		if now, err := os.Stat(self); err == nil && now.Size() == was.Size() {
-			return to, nil
+	if to == self {
+		return to, nil
+	}
+	if raw, err := os.ReadFile(to + stampName); err == nil && string(raw) == stampText(to) {
+		return to, nil
+	}
+	if err := Copy(self, to); err != nil {
+		return to, err
+	}
+	return to, disk.Write(to+stampName, []byte(stampText(to)), 0o644)
+}
+
+// stampName is added to the path of the copy, for the file with the stamp that it had when it was made.
+const stampName = ".stamp"
+
+func stampText(file string) string {
+	s := disk.StampOf(file)
+	return fmt.Sprintf("%x %x %x %x\n", s.Size, s.Mod, s.Change, s.Inode)
+}
+
+// SameProgram compares the copy with the program, byte by byte.
+// Errors: one of the two cannot be read.
+func (p Places) SameProgram(self string) (bool, error) {
+	to := p.Program(self)
+	if to == self {
+		return true, nil
+	}
+	var open [2]*os.File
+	for i, name := range []string{self, to} {
+		f, err := os.Open(name)
+		if err != nil {
+			return false, err
+		}
+		defer f.Close()
+		open[i] = f
+	}
+	var read [2][]byte
+	for i := range read {
+		read[i] = make([]byte, 256<<10)
+	}
+	for {
+		var n [2]int
+		for i, f := range open {
+			var err error
+			if n[i], err = io.ReadFull(f, read[i]); err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+				return false, err
+			}
+		}
+		if !bytes.Equal(read[0][:n[0]], read[1][:n[1]]) {
+			return false, nil
+		}
+		if n[0] == 0 {
+			return true, nil
 		}
 	}
-	return to, Copy(self, to)
 }
 
 // Copy puts a copy of a program at a path, whole and on the disk before it has its name there.

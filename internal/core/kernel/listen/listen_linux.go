@@ -252,3 +252,48 @@ func Share() float64 {
 	running, _ := strconv.ParseFloat(now, 64)
 	return min(1, float64(runtime.NumCPU())/max(1, load, running))
 }
+
+// SocketsOf reads the table of the network that a process is in: all that listen (proc_pid_net(5)).
+func SocketsOf(pid int) (out []Socket, err error) {
+	for _, name := range []string{"tcp", "tcp6"} {
+		raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/net/%s", pid, name))
+		if errors.Is(err, os.ErrNotExist) && name == "tcp6" {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		for line := range strings.Lines(string(raw)) {
+			if s, ok := parseLine(line); ok {
+				out = append(out, s)
+			}
+		}
+	}
+	return out, nil
+}
+
+// parseLine reads a line of /proc/net/tcp: the local address as words in the machine's order with the port
+// behind it, the state in hexadecimal, and the user and the inode in decimal.
+func parseLine(line string) (s Socket, ok bool) {
+	f := strings.Fields(line)
+	if len(f) < 10 || f[3] != "0A" { // TCP_LISTEN
+		return s, false
+	}
+	address, number, _ := strings.Cut(f[1], ":")
+	port, err := strconv.ParseUint(number, 16, 16)
+	if err != nil || len(address)%8 != 0 {
+		return s, false
+	}
+	var raw []byte
+	for ; address != ""; address = address[8:] {
+		word, err := strconv.ParseUint(address[:8], 16, 32)
+		if err != nil {
+			return s, false
+		}
+		raw = binary.NativeEndian.AppendUint32(raw, uint32(word))
+	}
+	at, ok := netip.AddrFromSlice(raw)
+	user, userErr := strconv.Atoi(f[7])
+	inode, inodeErr := strconv.ParseUint(f[9], 10, 64)
+	return Socket{At: netip.AddrPortFrom(at, uint16(port)), User: user, Inode: inode, state: 10}, ok && userErr == nil && inodeErr == nil
+}

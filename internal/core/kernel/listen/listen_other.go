@@ -31,3 +31,6 @@ func UseOf([]int) Use { return Use{} }
 
 // Share knows nothing here.
 func Share() float64 { return 1 }
+
+// SocketsOf has no table to read here.
+func SocketsOf(int) ([]Socket, error) { return nil, ErrNone }

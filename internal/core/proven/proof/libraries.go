@@ -5,10 +5,10 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"app.example/trammel/internal/core/base/shell"
+	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
 )
 
@@ -21,24 +21,34 @@ var homeOf = []struct{ tool, below, installer string }{
 	{"node", "lib/node_modules", "npm"},
 }
 
+// homeFiles are files in a home folder that languages and shells obey whenever they start. A sealed
+// environment has a home of its own, in which only what runs there can have put one.
+var homeFiles = []string{
+	".bashrc", ".bash_profile", ".bash_login", ".profile", ".zshenv", ".zshrc", ".zprofile", ".zlogin", ".config/fish/config.fish",
+	".Rprofile", ".Renviron", ".npmrc", ".pip/pip.conf", ".config/pip/pip.conf", ".pydistutils.cfg", ".config/go/env", ".gitconfig", ".config/git/config", ".curlrc", ".psqlrc",
+}
+
 // libraries compares what the languages of this environment find besides their toolchains
 // with the sets of the lock: that they show what the lock says, and that nothing else is on
 // their paths which no set and no add-on brought.
 func (v *verifier) libraries() {
 	var details []Detail
-	plan := v.s.Plan
-	for _, m := range plan.Modules {
+	for _, m := range v.m.modules() {
 		for _, line := range m.Differs() {
 			name, what, _ := strings.Cut(line, " ")
 			details = append(details, Detail{path.Join(m.Folder, name), what})
 			v.fit("")
+			if what == "is of no set" { // which no fit takes away: it may be somebody's work
+				v.mend("rm -r " + shell.Typed(path.Join(m.Folder, name)))
+			}
 		}
 	}
+	home := v.m.home()
 	for _, h := range homeOf {
 		if _, ok := v.l.Items[h.tool]; !ok || v.installs(h.installer) {
 			continue
 		}
-		folders, _ := filepath.Glob(filepath.Join(plan.Home(v.p.Declaration.Isolation), filepath.FromSlash(h.below)))
+		folders, _ := filepath.Glob(filepath.Join(home, filepath.FromSlash(h.below)))
 		for _, folder := range folders {
 			for _, name := range top(folder) {
 				shown := filepath.Join(folder, name)
@@ -48,10 +58,19 @@ func (v *verifier) libraries() {
 		}
 	}
 	if len(v.p.Declaration.Addons) == 0 {
-		for _, name := range top(filepath.Join(plan.Home(v.p.Declaration.Isolation), "bin")) {
-			shown := filepath.Join(plan.Home(v.p.Declaration.Isolation), "bin", name)
+		for _, name := range top(filepath.Join(home, "bin")) {
+			shown := filepath.Join(home, "bin", name)
 			details = append(details, Detail{shown, "is a command that no toolchain, set or add-on brought"})
-			v.mend("rm " + shell.Typed(shown))
+			v.mend("rm -r " + shell.Typed(shown))
+		}
+	}
+	if v.p.Declaration.Isolation == declare.Sealed && len(v.p.Declaration.Steps) == 0 { // a step may set up that home
+		for _, name := range homeFiles {
+			shown := filepath.Join(home, name)
+			if _, err := os.Lstat(shown); err == nil {
+				details = append(details, Detail{shown, "is obeyed by what starts in this environment, and the lock does not have it"})
+				v.mend("rm -r " + shell.Typed(shown))
+			}
 		}
 	}
 	if len(details) > 0 {
@@ -78,20 +97,4 @@ func (v *verifier) installs(kind string) bool {
 		}
 	}
 	return false
-}
-
-// top are the names in a folder, without what an interpreter keeps for itself.
-func top(folder string) []string {
-	entries, err := os.ReadDir(folder)
-	if err != nil {
-		return nil
-	}
-	var out []string
-	for _, e := range entries {
-		if e.Name() != "__pycache__" && !strings.HasPrefix(e.Name(), ".") {
-			out = append(out, e.Name())
-		}
-	}
-	slices.Sort(out)
-	return out
 }

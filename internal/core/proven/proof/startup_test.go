@@ -3,8 +3,9 @@ package proof
 import (
 	"os"
 	"path/filepath"
-	"regexp"
 	"testing"
+
+	"app.example/trammel/internal/core/written/lock"
 )
 
 func TestTheStartUpFileThatShadowsIsNamed(t *testing.T) {
@@ -34,13 +35,16 @@ func TestTheStartUpFileThatShadowsIsNamed(t *testing.T) {
 }
 
 func TestAnswersOfPatchedVersions(t *testing.T) {
-	match := regexp.MustCompile(`R version (\d+(?:\.\d+)+)(?: Patched \((\d+)-(\d+)-(\d+))?`)
+	item := lock.Item{Answer: "R --version", Match: `R version (\d+(?:\.\d+)+)(?: Patched \((\d+)-(\d+)-(\d+))?`}
 	for said, want := range map[string]string{
 		"R version 4.5.0 (2025-04-11) -- \"How\"":                     "4.5.0",
 		"R version 4.2.2 Patched (2022-11-10 r83330) -- \"Innocent\"": "4.2.2.20221110",
 	} {
-		if got := stated(match.FindSubmatch([]byte(said))); got != want {
-			t.Errorf("%s states %s", said, got)
+		if got, err := stated(item, []byte(said)); got != want || err != nil {
+			t.Errorf("%s states %s, %v", said, got, err)
 		}
+	}
+	if _, err := stated(item, []byte("no R here\n")); err == nil {
+		t.Error("an answer without a version is taken")
 	}
 }

@@ -426,11 +426,11 @@ func (m *matrix) checks() {
 			}
 			return p.Checks[i]
 		}
-		m.row(name, func(p Predicate) (string, string) { return "", find(p).State })
+		m.row(proof.Named(name), func(p Predicate) (string, string) { return "", find(p).State })
 		for i, x := range m.list {
 			row := find(x.Report.Predicate)
-			if row.ByName && !m.Machines[i].Stale && !slices.Contains(m.ByName, name) {
-				m.ByName = append(m.ByName, name)
+			if shown := proof.Named(name); row.ByName && !m.Machines[i].Stale && !slices.Contains(m.ByName, shown) {
+				m.ByName = append(m.ByName, shown)
 			}
 			if m.Machines[i].Stale || row.State == proof.OK || row.State == "none" {
 				continue
@@ -440,7 +440,7 @@ func (m *matrix) checks() {
 			if len(row.Details) > 0 {
 				what += ": " + row.Details[0].Thing + " " + row.Details[0].What
 			}
-			m.differ(i, name, strings.TrimSpace(what), map[string]string{"lock": "trammel lock", "steps": "trammel fit", "frame": "trammel fit", "files": "trammel fit", "services": "trammel start"}[name])
+			m.differ(i, proof.Named(name), strings.TrimSpace(what), map[string]string{"lock": "trammel lock", "steps": "trammel fit", "frame": "trammel fit", "files": "trammel fit", "services": "trammel start"}[name])
 		}
 	}
 }

@@ -12,6 +12,9 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/reading"
 	"app.example/trammel/internal/core/base/rests"
+	"app.example/trammel/internal/core/base/shell"
+	"app.example/trammel/internal/core/checkout"
+	"app.example/trammel/internal/core/stored/frame"
 )
 
 // keptNames are the host's variables that stay in clean isolation: who and where
@@ -193,15 +196,41 @@ func (l HostLinks) Make() error {
 }
 
 // right tells whether the folder has just these links.
-func (l HostLinks) right() bool {
+func (l HostLinks) right() bool { return len(l.Differs()) == 0 }
+
+// Differs are the commands that the folder does not show as it should, each with what is wrong. A
+// folder that is not there has one difference, of no command.
+func (l HostLinks) Differs() (out []frame.Difference) {
 	entries, err := os.ReadDir(l.Dir)
-	if err != nil || len(entries) != len(l.Shown) {
-		return false
+	if err != nil {
+		return []frame.Difference{{What: "the folder of host commands is missing"}}
 	}
+	there := map[string]bool{}
 	for _, e := range entries {
-		if target, err := os.Readlink(filepath.Join(l.Dir, e.Name())); err != nil || target != l.Shown[e.Name()] {
-			return false
+		there[e.Name()] = true
+		want, ok := l.Shown[e.Name()]
+		target, err := os.Readlink(filepath.Join(l.Dir, e.Name()))
+		switch {
+		case !ok:
+			out = append(out, frame.Difference{Command: e.Name(), What: "extra host command"})
+		case err != nil || target != want:
+			out = append(out, frame.Difference{Command: e.Name(), What: "is not the host's own"})
 		}
 	}
-	return true
+	for _, name := range slices.Sorted(maps.Keys(l.Shown)) {
+		if !there[name] {
+			out = append(out, frame.Difference{Command: name, What: "missing host command"})
+		}
+	}
+	return out
+}
+
+// PathScript is the script that stands for each command of .trammel/bin. It names the program that
+// wrote it, and where that keeps things; should the program be gone, any that is on the PATH does.
+func PathScript(s *checkout.State) string {
+	text := "#!/bin/sh\n# Written by trammel fit: a command of this project's environment, with its variables.\n"
+	if home := s.Host.Getenv("TRAMMEL_HOME"); home != "" {
+		text += "export TRAMMEL_HOME=" + shell.Quote(s.Host.Abs(home)) + "\n"
+	}
+	return text + "program=" + shell.Quote(s.Host.Program) + "\n[ -x \"$program\" ] || program=trammel\nexec \"$program\" --command \"$0\" \"$@\"\n"
 }

@@ -411,7 +411,8 @@ func (f Frame) Point(ctx context.Context, trammelDir, script string) error {
 	if err := disk.LinkWithin(trammelDir, "frame", f.Dir); err != nil {
 		return err
 	}
-	if old, err := disk.ReadWithin(trammelDir, scriptName, disk.MostText); err != nil || string(old) != script {
+	info, err := os.Lstat(filepath.Join(trammelDir, scriptName))
+	if old, readErr := disk.ReadWithin(trammelDir, scriptName, disk.MostText); err != nil || readErr != nil || string(old) != script || info.Mode().Perm() != 0o755 {
 		if err := disk.WriteWithin(trammelDir, scriptName, []byte(script), 0o755); err != nil {
 			return err
 		}
@@ -472,6 +473,27 @@ func (f Frame) pointed(root *os.Root) bool {
 		}
 	}
 	return true
+}
+
+// Pointers compares what Point made in a checkout's own folder with what it should be.
+func (f Frame) Pointers(trammelDir, script string) (out []Difference) {
+	if target, _ := os.Readlink(filepath.Join(trammelDir, "frame")); target != f.Dir {
+		out = append(out, Difference{".trammel/frame", "is not the link to this environment's commands"})
+	}
+	info, err := os.Lstat(filepath.Join(trammelDir, scriptName))
+	text, readErr := disk.ReadWithin(trammelDir, scriptName, disk.MostText)
+	if err != nil || readErr != nil || string(text) != script || info.Mode().Perm()&0o111 == 0 {
+		out = append(out, Difference{".trammel/" + scriptName, "is not what fit wrote"})
+	}
+	root, err := os.OpenRoot(trammelDir)
+	if err != nil {
+		return append(out, Difference{".trammel", err.Error()})
+	}
+	defer root.Close()
+	if !f.pointed(root) {
+		out = append(out, Difference{".trammel/bin", "does not show the commands of this environment"})
+	}
+	return out
 }
 
 // Links are all links of the frame: path below it → target.
