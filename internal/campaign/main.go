@@ -3,6 +3,7 @@
 //
 //	go run ./internal/campaign                # 1,000 kills, and every other trouble
 //	go run ./internal/campaign -kills 100     # a shorter one
+//	go run ./internal/campaign tamper         # 1,000 changes of a fitted machine, each to be named and mended
 //
 // A run takes its random numbers from -seed, which it prints, so that a finding can be
 // looked for again. What must hold after each kill is in promises.go; docs/inside.md
@@ -20,12 +21,44 @@ import (
 )
 
 func main() {
+	if len(os.Args) == 4 && os.Args[1] == serveWord {
+		fmt.Fprintln(os.Stderr, serve(os.Args[2:]))
+		os.Exit(1)
+	}
+	if len(os.Args) > 1 && os.Args[1] == "tamper" {
+		tampering(os.Args[2:])
+		return
+	}
 	kills := flag.Int("kills", 1000, "how many commands to kill")
 	seed := flag.Uint64("seed", uint64(time.Now().UnixNano()), "where the random numbers begin")
 	flag.Parse()
 	root, err := os.MkdirTemp("", "trammel-campaign-")
 	if err == nil {
 		err = all(root, *kills, *seed, func(line string) { fmt.Println(line) })
+	}
+	if err != nil {
+		fmt.Fprintf(os.Stderr, "campaign: %v\nWhat is left of it: %s\n", err, root)
+		os.Exit(1)
+	}
+	removeAll(root)
+}
+
+// tampering is the campaign of changes.
+func tampering(args []string) {
+	flags := flag.NewFlagSet("tamper", flag.ExitOnError)
+	n := flags.Int("changes", 1000, "how many changes to make")
+	seed := flags.Uint64("seed", uint64(time.Now().UnixNano()), "where the random numbers begin")
+	only := flags.String("only", "", "make only changes whose name has this text")
+	_ = flags.Parse(args)
+	say := func(line string) { fmt.Println(line) }
+	say(fmt.Sprintf("seed %d", *seed))
+	root, err := os.MkdirTemp("", "trammel-campaign-")
+	var program string
+	if err == nil {
+		program, err = build(root)
+	}
+	if err == nil {
+		err = tamper(root+"/machine", program, *n, *seed, *only, say)
 	}
 	if err != nil {
 		fmt.Fprintf(os.Stderr, "campaign: %v\nWhat is left of it: %s\n", err, root)

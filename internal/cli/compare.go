@@ -204,6 +204,8 @@ func printComparison(s *ui.Screen, r *report.Comparison) {
 		}
 	}
 	switch same := len(r.Machines) - stale; {
+	case same == 0:
+		s.Print("No report is of this lock, so that nothing is proven. On each machine: trammel verify --report FILE")
 	case !r.OK():
 	case same == 1 && stale == 0:
 		s.Print("One machine, and it holds what is locked%s.", butFor(r.ByName))

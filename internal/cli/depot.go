@@ -78,7 +78,7 @@ func stockAction(ctx context.Context, c *cli.Command) error {
 			Advise("In %s, for everybody:\n  [depot]\n  url = \"oci://registry.example/depot\"\nOr the same in %s, for you alone. A folder does as well.", "trammel.toml", p.Places.Config+"/sources.toml")
 	}
 	s := screen(c)
-	given, err := consent(ctx, c, s, p.Shared())
+	given, err := consent(ctx, c, s, p)
 	if err != nil {
 		return err
 	}

@@ -54,11 +54,11 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 			return fault.New(fault.ErrUsage, "no step is named %q", name).Advise("%s", fault.DidYouMean(name, declare.Names(p.Declaration.Steps)))
 		}
 	}
-	// A name is a toolchain, to be checked and mended, or a step, to be run if due.
+	// A name is a toolchain or a set of libraries, to be checked and mended, or a step, to be run if due.
 	if err := p.Usable(); err != nil {
 		return err
 	}
-	known := lock.Sorted(p.Lock.Items)
+	known := append(lock.Sorted(p.Lock.Items), lock.Sorted(p.Lock.Libraries)...)
 	if p.OverlayLock != nil {
 		known = append(known, lock.Sorted(p.OverlayLock.Items)...)
 	}

@@ -101,7 +101,7 @@ func lockAction(ctx context.Context, c *cli.Command) error {
 	if p, err = openToLock(ctx, c, false); err != nil {
 		return err
 	}
-	given, err := consent(ctx, c, s, p.Shared())
+	given, err := consent(ctx, c, s, p)
 	if err != nil {
 		return err
 	}

@@ -370,8 +370,9 @@ func XZ(content []byte) []byte {
 // the tests run on.
 var hostCommands = map[string][]string{
 	"bash": {"bash"}, "dash": {"dash"},
-	"coreutils": {"cat", "ls", "id", "env", "true", "false", "sleep", "touch", "mkdir", "tty", "stty", "pwd", "echo", "head", "wc", "test", "kill", "rm", "readlink", "setsid"},
-	"grep":      {"grep"}, "sed": {"sed"},
+	"coreutils": {"cat", "ls", "id", "env", "true", "false", "sleep", "touch", "mkdir", "tty", "stty", "pwd", "echo", "head", "wc", "test", "kill", "rm", "readlink", "setsid", "cp", "basename"},
+	"tar":       {"tar"}, "gzip": {"gzip"},
+	"grep": {"grep"}, "sed": {"sed"},
 }
 
 // PutHostBase publishes the packages that every root holds, with commands and

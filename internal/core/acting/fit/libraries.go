@@ -203,7 +203,7 @@ func (b bringing) addLibraries(ctx context.Context, w work, kind string, list []
 		if i < 0 {
 			return fault.New(fault.ErrSource, "the packages of %s need each other in a circle: %s", w.part.Name, built[0].Name)
 		}
-		if err := buildLibrary(ctx, b.state, w, kind, list, built[i]); err != nil {
+		if err := b.buildLibrary(ctx, w, kind, list, built[i]); err != nil {
 			return err
 		}
 		built = slices.Delete(built, i, i+1)
@@ -236,19 +236,16 @@ func (b bringing) archiveOf(ctx context.Context, l lock.LibraryOf) (string, erro
 	return "", err
 }
 
-// addWheel brings one wheel into the store. With mend it is looked at to the byte.
+// addWheel brings one wheel into the store. One that is there is looked at before a set is made of it, with
+// mend to the byte.
 func (b bringing) addWheel(ctx context.Context, w work, l lock.LibraryOf) error {
 	p := b.state.Store.Complete([]lock.PartOn{l.Part()})[0]
-	mend := false
-	if w.mend && b.state.Store.Has(p) {
-		found, err := b.state.Store.Check(p, true)
-		if err != nil {
-			return err
-		}
-		mend = !found.OK()
+	mend, err := b.damaged(w, p)
+	if err != nil {
+		return err
 	}
 	archive := ""
-	_, err := b.state.Store.Add(ctx, p, mend, func() (_ string, err error) {
+	_, err = b.state.Store.Add(ctx, p, mend, func() (_ string, err error) {
 		archive, err = b.archiveOf(ctx, l)
 		return archive, err
 	})
@@ -277,7 +274,8 @@ python3 -m zipfile -e /tmp/build/wheel/*.whl "$4"`
 
 // buildLibrary builds a package from its source in a sealed view of the root that its
 // toolchain comes from: what the declaration names is there, and nothing else.
-func buildLibrary(ctx context.Context, s *checkout.State, w work, kind string, list []lock.LibraryOf, l lock.LibraryOf) error {
+func (b bringing) buildLibrary(ctx context.Context, w work, kind string, list []lock.LibraryOf, l lock.LibraryOf) error {
+	s := b.state
 	part := s.Store.Complete([]lock.PartOn{partOfLibrary(s, w, kind, list, l)})[0]
 	set := s.Lock.Libraries[w.part.Item].On[s.Platform.String()]
 	root, ok := rootOf(s, set)
@@ -299,7 +297,11 @@ func buildLibrary(ctx context.Context, s *checkout.State, w work, kind string, l
 			path = append(path, s.Store.Path(p))
 		}
 	}
-	_, err = s.Store.Make(ctx, part, false, func(fresh string) error {
+	mend, err := b.damaged(w, part)
+	if err != nil {
+		return err
+	}
+	_, err = s.Store.Make(ctx, part, mend, func(fresh string) error {
 		home, err := os.MkdirTemp("", "trammel-build-")
 		if err != nil {
 			return err

@@ -93,28 +93,43 @@ func elsewhere(what string, on platform.Platform) error {
 	return e.Advise("On such a machine: trammel stock, which puts it into the team's depot for all.\nFrom there it comes here, too.")
 }
 
+// damaged looks at a piece that a tree is to be made of: whether it is there and is not as it should be. It is
+// looked at to the byte where that tree is to be mended, or it was found damaged before.
+func (b bringing) damaged(w work, piece lock.PartOn) (bool, error) {
+	if !b.state.Store.Has(piece) {
+		return false, nil
+	}
+	found, err := b.state.Store.Check(piece, w.mend || b.state.Store.Damaged(piece))
+	return err == nil && !found.OK(), err
+}
+
 // addPackages fetches and unpacks packages, the largest first, so that the last
 // core to finish has little left. They count as one task.
 func (b bringing) addPackages(ctx context.Context, w work, debs []lock.PartOn) (err error) {
 	var todo []work
 	var bytes, have int64
-	for _, d := range b.state.Store.Complete(slices.Clone(debs)) {
-		mend := false
-		if b.state.Store.Has(d) {
-			if !w.mend && !b.state.Store.Damaged(d) {
-				continue
+	// What a root is made of is looked at before it becomes a part of it.
+	pieces := b.state.Store.Complete(slices.Clone(debs))
+	wants := make([]*work, len(pieces))
+	var looking errgroup.Group
+	looking.SetLimit(runtime.GOMAXPROCS(0))
+	for i, d := range pieces {
+		looking.Go(func() error {
+			mend, err := b.damaged(w, d)
+			if err == nil && (mend || !b.state.Store.Has(d)) {
+				wants[i] = &work{d, mend}
 			}
-			found, err := b.state.Store.Check(d, true)
-			if err != nil {
-				return err
-			}
-			if found.OK() {
-				continue
-			}
-			mend = true
+			return err
+		})
+	}
+	if err := looking.Wait(); err != nil {
+		return err
+	}
+	for _, x := range wants {
+		if x != nil {
+			todo = append(todo, *x)
+			bytes += x.part.Size
 		}
-		todo = append(todo, work{d, mend})
-		bytes += d.Size
 	}
 	if len(todo) == 0 {
 		return nil

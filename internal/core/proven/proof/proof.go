@@ -142,7 +142,13 @@ func verify(ctx context.Context, p *checkout.State, o Options, store machine, lo
 	m, err := look()
 	if err != nil {
 		rest := []string{"frame", "answers", "variables", "steps", "services"}
-		if !errors.Is(err, checkout.ErrNotFitted) { // which the row above says
+		switch {
+		case errors.Is(err, checkout.ErrNotFitted): // which the row above says
+		case p.Usable() != nil: // the lock is to be mended first, and may be another one then
+			v.row("frame", NotChecked, fault.OneLine(err))
+			v.mend("trammel lock")
+			rest, v.fits = rest[1:], nil
+		default:
 			v.row("frame", NotChecked, fault.OneLine(err))
 			v.fit("")
 			rest = rest[1:]
@@ -225,7 +231,7 @@ func (v *verifier) done() *Report {
 }
 
 func mendRank(command string) int {
-	for rank, prefix := range []string{"take out ", "trammel lock", "trammel approve", "rm ", "trammel fit", "trammel stop", "trammel start"} {
+	for rank, prefix := range []string{"take out ", "trammel lock", "trammel approve", "rm ", "mv ", "chmod ", "trammel fit", "trammel stop", "trammel start"} {
 		if strings.HasPrefix(command, prefix) {
 			return rank
 		}

@@ -211,7 +211,7 @@ func TestEveryRowIsOfTheThingItself(t *testing.T) {
 		{"a damaged manifest", func(m *madeUp) { m.parts["sluice"] = store.Checked{Record: "its manifest cannot be read"} }, []string{"files: drift: sluice 1: its manifest cannot be read"}, []string{"trammel fit sluice"}},
 		{"a changed root", func(m *madeUp) { m.parts["root trixie"] = differs("usr/bin/tallydb", tree.Changed) }, []string{"files: drift: root trixie"}, []string{"trammel fit"}},
 		{"a closed part", func(m *madeUp) { m.unreadable["sluice"] = closed }, []string{"files: not checked: sluice 1: permission denied"}, []string{"chmod -R u+rX /store/sluice"}},
-		{"a closed part and a changed one", func(m *madeUp) { m.unreadable["sluice"], m.parts["root trixie"] = closed, differs("a", "extra") }, []string{"files: drift: sluice 1: permission denied; root trixie"}, []string{"trammel fit", "chmod -R u+rX /store/sluice"}},
+		{"a closed part and a changed one", func(m *madeUp) { m.unreadable["sluice"], m.parts["root trixie"] = closed, differs("a", "extra") }, []string{"files: drift: sluice 1: permission denied; root trixie"}, []string{"chmod -R u+rX /store/sluice", "trammel fit"}},
 		{"a missing part and a changed one", func(m *madeUp) {
 			m.parts["sluice"], m.parts["root trixie"] = differs("a", "extra"), store.Checked{Missing: true}
 		}, []string{"files: drift"}, []string{"trammel fit"}},
@@ -243,7 +243,7 @@ func TestEveryRowIsOfTheThingItself(t *testing.T) {
 
 		{"a file that a person changed", func(m *madeUp) { m.rendered[0].State, m.rendered[0].Why = render.Drifted, "it was changed by hand" }, []string{"rendered files: drift: 1 rendered [conf/lanes.ini it was changed by hand]"}, []string{"trammel fit"}},
 		{"a file whose template changed", func(m *madeUp) { m.rendered[0].State = render.Due }, []string{"rendered files: due"}, []string{"trammel fit"}},
-		{"a file of the project in its place", func(m *madeUp) { m.rendered[0].State = render.Blocked }, []string{"rendered files: drift"}, []string{"trammel fit"}},
+		{"a file of the project in its place", func(m *madeUp) { m.rendered[0].State = render.Blocked }, []string{"rendered files: drift"}, []string{"mv conf/lanes.ini conf/lanes.ini.before", "trammel fit"}},
 		{"the worst file decides, first", func(m *madeUp) {
 			m.rendered = append([]render.Status{{File: m.rendered[0].File, State: render.Drifted}}, render.Status{File: m.rendered[0].File, State: render.Due})
 		}, []string{"rendered files: drift"}, []string{"trammel fit"}},

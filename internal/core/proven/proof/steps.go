@@ -8,6 +8,7 @@ import (
 
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/running/render"
 )
 
@@ -33,6 +34,9 @@ func (v *verifier) files() {
 			state = worse(state, Drift)
 		} else {
 			state = worse(state, Due)
+		}
+		if f.State == render.Blocked { // which no fit takes away: it may be somebody's work
+			v.mend("mv " + shell.Typed(f.File.Path) + " " + shell.Typed(f.File.Path+".before"))
 		}
 		v.fit("")
 	}

@@ -214,8 +214,10 @@ type Difference struct {
 	There   string `json:"there"` // the command to run there, or ""
 }
 
-// OK tells whether all machines that can be compared hold the same.
-func (c *Comparison) OK() bool { return len(c.Differences) == 0 }
+// OK tells whether some report is of this lock, and no machine differs. A report of another lock proves nothing.
+func (c *Comparison) OK() bool {
+	return len(c.Differences) == 0 && slices.ContainsFunc(c.Machines, func(m Machine) bool { return !m.Stale })
+}
 
 // Compare compares reports of one project. held is the lock to hold them to; "" is that
 // of the newest report.
@@ -249,7 +251,7 @@ func Compare(list []Loaded, held lock.ID, mustSign bool) (*Comparison, error) {
 		if x.Odd != "" {
 			m.differ(i, "date", x.Odd, "trammel verify --report FILE")
 		}
-		if mustSign && x.Unsigned != "" && !c.Machines[i].Stale {
+		if mustSign && x.Unsigned != "" { // a forged one is told whatever it is of
 			m.differ(i, "signature", x.Unsigned, "trammel verify --report FILE --sign KEY")
 		}
 		m.besides(i, x, mustSign)
@@ -328,7 +330,7 @@ func (m *matrix) parts() {
 				return p.Platform, "none"
 			case part.State != proof.OK:
 				return p.Platform, part.State
-			case part.Tree != trees[p.Platform]:
+			case trees[p.Platform] != "" && part.Tree != trees[p.Platform]:
 				return p.Platform, part.Version + " of another tree"
 			}
 			return p.Platform, part.Version

@@ -122,6 +122,8 @@ func Look(r *reading.Reader, in Inputs) ([]Status, error) {
 			s.State, s.Why = Drifted, "changed by hand"
 		case was.Input != s.input:
 			s.State, s.Why = Due, "its content changes"
+		case there != nil:
+			s.State, s.Why = Due, "its link into the bay is missing"
 		case target != s.at:
 			s.State, s.Why = Due, "it shows another bay's"
 		}

@@ -209,7 +209,6 @@ func (b *Tree) Finish() (tree.Manifest, error) {
 			e.Path = name
 			if e.Type == tree.File || e.Type == tree.Executable {
 				e.Stamp = disk.LinkStampOf(filepath.Join(b.Dir, filepath.FromSlash(name)))
-				e.Stamp.Change = 0 // every root that shares the file moves it
 			}
 			part = append(part, e)
 		}

@@ -86,6 +86,7 @@ func (s *Store) Names() ([]string, error) {
 // Remove takes a part out: aside in one step, so that it is never half there,
 // then away with its records.
 func (s *Store) Remove(name string) error {
+	defer s.linking()()
 	path := filepath.Join(s.root, name)
 	aside := filepath.Join(s.root, ".old-"+name)
 	if err := os.Rename(path, aside); err != nil {
@@ -252,6 +253,7 @@ func (s *Store) Copy(ctx context.Context, p lock.PartOn, mend bool, get func(ctx
 // returns the root's manifest. Files of a root are the parts' own.
 func (s *Store) Merge(ctx context.Context, p lock.PartOn, mend bool, fill func(ctx context.Context, fresh string) (tree.Manifest, error)) (treeDigest tree.Digest, err error) {
 	return s.once(ctx, p, string(p.Digest), mend, func(p lock.PartOn, id string) (tree.Digest, error) {
+		defer s.linking()()
 		return s.told(ctx, "make", p, id, fill)
 	})
 }
@@ -593,6 +595,15 @@ func (s *Store) Check(p lock.PartOn, deep bool) (Checked, error) {
 	if deep || len(found.Differences) == 0 {
 		return found, nil
 	}
+	spans := s.spans()
+	found.Differences = slices.DeleteFunc(found.Differences, func(d tree.Difference) bool {
+		if d.What != tree.Changed {
+			return false
+		}
+		was, _ := entryAt(want, d.Path)
+		now, _ := entryAt(have, d.Path)
+		return linkedOnly(was.Stamp, now.Stamp, spans)
+	})
 	if len(found.Differences) > mostTouched {
 		return s.Check(p, true)
 	}
@@ -600,9 +611,9 @@ func (s *Store) Check(p lock.PartOn, deep bool) (Checked, error) {
 		if d.What != tree.Changed {
 			return false
 		}
-		i, _ := slices.BinarySearchFunc(want, d.Path, func(e tree.Entry, path string) int { return strings.Compare(e.Path, path) })
+		was, _ := entryAt(want, d.Path)
 		sum, err := tree.SumOf(filepath.Join(path, filepath.FromSlash(d.Path)))
-		return err == nil && sum == want[i].Sum
+		return err == nil && sum == was.Sum
 	})
 	return found, nil
 }

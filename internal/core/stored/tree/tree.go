@@ -199,17 +199,8 @@ func differs(want, have Entry, deep bool) string {
 		return "links elsewhere"
 	case want.Type == Link || want.Type == EmptyDir:
 		return ""
-	case deep && want.Sum != have.Sum, !deep && !sameStamp(want.Stamp, have.Stamp):
+	case deep && want.Sum != have.Sum, !deep && want.Stamp != have.Stamp:
 		return Changed
 	}
 	return ""
-}
-
-// sameStamp compares stamps. One without a time of change is of a file that other
-// trees share by hard links, each of which moves that time.
-func sameStamp(want, have disk.Stamp) bool {
-	if want.Change == 0 {
-		have.Change = 0
-	}
-	return want == have
 }
