@@ -213,6 +213,26 @@ type record struct {
 	Digest string `json:"digest"` // of the file
 	DiffID string `json:"diff_id"`
 	Size   int64  `json:"size"`
+	Sum    string `json:"sum"` // of the three
+}
+
+func (r record) sum() string {
+	return canon.Digest(canon.List{r.Digest, r.DiffID, fmt.Sprint(r.Size)})
+}
+
+// whole reads a layer of the cache and tells whether it is what its record says.
+func (l *layer) whole() bool {
+	if l.Known.Sum != l.Known.sum() {
+		return false
+	}
+	f, err := os.Open(l.file)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	read := &counted{to: io.Discard, sum: sha256.New()}
+	_, err = io.Copy(read, io.LimitReader(f, l.Known.Size+1))
+	return err == nil && read.size == l.Known.Size && read.digest() == l.Known.Digest
 }
 
 func (l *layer) Digest() (v1.Hash, error)             { return v1.NewHash(l.Known.Digest) }
@@ -260,10 +280,8 @@ func (c Contents) layer(ctx context.Context, j job) (v1.Layer, error) {
 	}
 	if j.key != "" {
 		l := &layer{file: filepath.Join(c.Cache, j.key), compression: c.Compression}
-		if raw, err := disk.Read(l.file+".json", 4096); err == nil && json.Unmarshal(raw, &l.Known) == nil {
-			if info, err := os.Stat(l.file); err == nil && info.Size() == l.Known.Size {
-				return l, nil
-			}
+		if raw, err := disk.Read(l.file+".json", 4096); err == nil && json.Unmarshal(raw, &l.Known) == nil && l.whole() {
+			return l, nil
 		}
 	}
 	fresh, err := os.CreateTemp(c.Cache, ".new-")
@@ -287,6 +305,7 @@ func (c Contents) layer(ctx context.Context, j job) (v1.Layer, error) {
 	if err := os.Rename(fresh.Name(), l.file); err != nil {
 		return nil, err
 	}
+	l.Known.Sum = l.Known.sum()
 	raw, err := json.Marshal(l.Known)
 	if err == nil {
 		err = disk.WriteCache(l.file+".json", raw)
@@ -394,7 +413,7 @@ func fill(ctx context.Context, to io.Writer, compression string, body func(*writ
 	if packed != nil {
 		err = errors.Join(err, packed.Close())
 	}
-	return record{outer.digest(), plain.digest(), outer.size}, err
+	return record{Digest: outer.digest(), DiffID: plain.digest(), Size: outer.size}, err
 }
 
 // writer writes the entries of a layer (POSIX.1-2017, pax). Names have no leading slash.
