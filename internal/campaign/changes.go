@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,6 +15,8 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+
+	"lukechampine.com/blake3"
 )
 
 // expect is who must tell of a change, and by what name.
@@ -56,6 +59,31 @@ var changes = []change{
 	{"a rendered file", renderedFile},
 	{"a template", func(f *fitted, r *rand.Rand) (expect, error) { // which consent binds
 		return expect{row: "rendered files", thing: "lanes.conf", also: append([]string{"steps", "services"}, consented...)}, f.append("lanes.tmpl", fmt.Sprintf("# %d\n", r.IntN(1e6)))
+	}},
+	{"a rendered file and its record", func(f *fitted, r *rand.Rand) (expect, error) {
+		to, err := filepath.EvalSymlinks(filepath.Join(f.dir, "lanes.conf"))
+		if err != nil {
+			return expect{}, err
+		}
+		text := []byte(fmt.Sprintf("lanes = %d\n", 4+r.IntN(1e6)))
+		if err := os.WriteFile(to, text, 0o644); err != nil {
+			return expect{}, err
+		}
+		record := filepath.Join(f.bay, "files.json")
+		raw, err := os.ReadFile(record)
+		if err != nil {
+			return expect{}, err
+		}
+		var made map[string]map[string]string
+		if err := json.Unmarshal(raw, &made); err != nil {
+			return expect{}, err
+		}
+		sum := blake3.Sum256(text)
+		made["lanes.conf"]["output"] = hex.EncodeToString(sum[:])
+		if raw, err = json.Marshal(made); err != nil {
+			return expect{}, err
+		}
+		return expect{row: "rendered files", thing: "lanes.conf", also: []string{"services"}}, os.WriteFile(record, raw, 0o600)
 	}},
 	{"what a step reads", func(f *fitted, r *rand.Rand) (expect, error) {
 		name := pick(r, "in/count", fmt.Sprintf("in/day-%d", r.IntN(1e6)))

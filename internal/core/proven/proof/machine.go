@@ -14,6 +14,7 @@ import (
 
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/acting/ship"
+	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/environ"
@@ -213,7 +214,31 @@ func (h *here) bin() (string, []string) {
 	return f.Bin(), names
 }
 
-func (h *here) files() ([]render.Status, error) { return h.s.Files() }
+// files says how the rendered files are. With consent each is rendered anew and compared, so that no record
+// has to be believed.
+func (h *here) files() ([]render.Status, error) {
+	list, err := h.s.Files()
+	if err != nil || h.up == nil {
+		return list, err
+	}
+	in := render.Of(h.s.Plan)
+	texts, err := render.Texts(in, h.up.Ready.Reveal)
+	if err != nil {
+		return nil, err
+	}
+	for i, f := range list {
+		if f.State != render.OK {
+			continue
+		}
+		raw, err := disk.ReadWithin(in.BayDir, filepath.Join("files", f.File.Path), disk.MostText)
+		at := slices.IndexFunc(texts, func(t render.Text) bool { return t.Path == f.File.Path })
+		if err != nil || at < 0 || string(raw) != texts[at].Text {
+			list[i].State, list[i].Why = render.Drifted, "is not what its template gives"
+		}
+	}
+	return list, nil
+}
+
 func (h *here) steps() ([]step.Status, error)   { return h.s.Steps() }
 
 func (h *here) evidence(ctx context.Context) ([]setup.Evidence, error) { return h.up.Evidence(ctx) }
