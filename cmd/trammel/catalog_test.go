@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"strings"
 	"testing"
@@ -86,12 +87,42 @@ func TestACatalogIsMadeSignedCheckedAndHeldToItsKeys(t *testing.T) {
 	h.fails(5, []string{"the signature is not of this catalog"}, "lock", "--renew")
 	h.fails(3, []string{"the signature is not of this catalog"}, "catalog", "check", "tools")
 	h.write("tools/catalog.toml", index)
+	older := map[string]string{}
+	for _, name := range []string{"tools/catalog.toml", "tools/catalog.toml.sig", "tools/releases/sluice.toml"} {
+		older[name] = h.read(name)
+	}
 	h.ok("catalog", "add", "tools", archive("sluice-1.6.0-"+here+".tar.gz", "1.6.0"))
 	h.fails(5, []string{"is not signed", "trammel catalog sign FOLDER"}, "lock", "--renew")
 	h.ok("catalog", "sign", "tools", "--key", "key")
 	h.ok("lock", "--renew")
 	h.ok("approve", "--yes")
 	h.ok("fit")
+	// An older state that was signed once is refused, unless a person says that it is meant.
+	newer := map[string]string{}
+	for name, text := range older {
+		newer[name] = h.read(name)
+		h.write(name, text)
+	}
+	locked := h.read("trammel.lock")
+	h.fails(5, []string{"gives its state number", "--older-release"}, "lock", "--renew")
+	if h.read("trammel.lock") != locked {
+		t.Error("an older state moved the lock")
+	}
+	if out := h.ok("lock", "--renew", "--older-release"); !strings.Contains(out, "sluice 1.6.0 → 1.5.0") {
+		t.Error(out)
+	}
+	for name, text := range newer {
+		h.write(name, text)
+	}
+	h.ok("lock", "--renew")
+	h.ok("approve", "--yes")
+	h.ok("fit")
+	// A page that was written by hand gets its number when it is signed, and keeps its words.
+	h.write("tools/catalog.toml", "# by hand\n"+regexp.MustCompile(`(?m)^serial.*\n`).ReplaceAllString(newer["tools/catalog.toml"], ""))
+	h.ok("catalog", "sign", "tools", "--key", "key")
+	if page := h.read("tools/catalog.toml"); !strings.HasPrefix(page, "serial = ") || !strings.Contains(page, "# by hand") {
+		t.Error(page)
+	}
 	// One changed byte in an archive is named.
 	file := filepath.Join(h.dir, "tools/files/sluice-1.6.0-"+here+".tar.gz")
 	raw, _ := os.ReadFile(file)

@@ -31,7 +31,7 @@ func lockCommand() *cli.Command {
 			approveFlag(),
 			&cli.BoolFlag{Name: "check", Usage: "write nothing; exit 3 when the lock is not what the declaration asks for"},
 			&cli.StringFlag{Name: "as-of", Usage: "resolve everything anew as if it were `DATE`: what was published later does not count"},
-			&cli.BoolFlag{Name: "older-release", Usage: "take the release of an archive although it was signed before the one that the lock was made from"},
+			&cli.BoolFlag{Name: "older-release", Usage: "take the release of an archive, or the state of a catalog, although it is older than the one that the lock was made from"},
 			offlineFlag(), jsonFlag(),
 		},
 		ShellComplete: complete(func(d *declare.Declaration) []string { return declare.Names(d.Toolchains) }),

@@ -70,6 +70,7 @@ type tool struct {
 
 type first struct {
 	Format int             `toml:"format"`
+	Serial int64           `toml:"serial"`
 	About  string          `toml:"about,omitempty"`
 	Tools  map[string]tool `toml:"tool"`
 }
@@ -208,6 +209,10 @@ func (l *releases) add(n Named, p part) (same bool, err error) {
 	return false, nil
 }
 
+// next is the number of the next state of a catalog: the seconds since 1970, so that one which is made anew
+// elsewhere goes on, and more than the number before in any case.
+func next(before int64) int64 { return max(before+1, time.Now().Unix()) }
+
 // writeFirst writes the first page with the digests of what is there. An older signature of it
 // holds no more, and goes.
 func writeFirst(folder string, top first) error {
@@ -219,6 +224,7 @@ func writeFirst(folder string, top first) error {
 		t.CardSHA = fmt.Sprintf("%x", sha256.Sum256(raw))
 		top.Tools[name] = t
 	}
+	top.Serial = next(top.Serial)
 	raw, err := toml.Marshal(top)
 	if err != nil {
 		return err
@@ -351,6 +357,16 @@ func Sign(folder string, signer ssh.Signer) error {
 	raw, err := disk.ReadWithin(folder, "catalog.toml", disk.MostText)
 	if err != nil {
 		return fault.New(fault.ErrUsage, "there is no catalog in %s", folder).Advise("Make one: trammel catalog add %s ARCHIVE", shell.Typed(folder))
+	}
+	var top first
+	if err := toml.Unmarshal(raw, &top); err != nil {
+		return fault.New(fault.ErrUsage, "%s: %v", filepath.Join(folder, "catalog.toml"), err)
+	}
+	if top.Serial == 0 { // a page that was written by hand: its text stays
+		raw = append(fmt.Appendf(nil, "serial = %d\n", next(0)), raw...)
+		if err := disk.WriteWithin(folder, "catalog.toml", raw, 0o644); err != nil {
+			return err
+		}
 	}
 	signature, err := sshsig.Sign(raw, source.CatalogNamespace, signer)
 	if err != nil {

@@ -840,6 +840,18 @@ func (r *resolver) sources(ctx context.Context, l *lock.Lock) error {
 				s.Released = append(s.Released, d.UTC().Format(time.RFC3339))
 			}
 		}
+		if numbered, ok := x.source.(interface {
+			Serial(context.Context) (int64, error)
+		}); ok {
+			var err error
+			if s.Serial, err = numbered.Serial(ctx); err != nil {
+				return err
+			}
+			if known && s.Serial < old.Serial && !r.o.Older {
+				return fault.New(fault.ErrSource, "the catalog %q gives its state number %d, and the lock was made from number %d", name, s.Serial, old.Serial).
+					Advise("An older state may bring back releases with known holes, so nothing of it was used.\nAsk whoever publishes it. If it was set back on purpose: trammel lock --renew --older-release")
+			}
+		}
 		l.Sources[name] = s
 	}
 	return nil

@@ -41,6 +41,7 @@ type Catalog struct {
 
 	reading sync.Mutex
 	index   map[string]catalogEntry // nil until read
+	serial  int64                   // of the state that was read
 	refused error                   // why it cannot be read: said to everybody who asks, and asked for once
 }
 
@@ -169,6 +170,7 @@ func (k *Catalog) parseIndex(raw []byte) error {
 	index := map[string]catalogEntry{}
 	p.Whole(p.Root, "format", 1, 1, 1)
 	p.Text(p.Root, "about")
+	serial := p.Whole(p.Root, "serial", 0, 0, 1<<53)
 	if group := p.Table(p.Root, "tool"); group != nil {
 		for _, e := range group.Entries {
 			t := p.Table(group, e.Name)
@@ -187,8 +189,17 @@ func (k *Catalog) parseIndex(raw []byte) error {
 	if err := p.Err(); err != nil {
 		return fault.New(fault.ErrSource, "the catalog %q is faulty:\n%v", k.name, err)
 	}
-	k.index = index
+	k.index, k.serial = index, serial
 	return nil
+}
+
+// Serial is the number of the catalog's state, which grows with each change that its publisher makes; 0 where its
+// first page states none.
+func (k *Catalog) Serial(ctx context.Context) (int64, error) {
+	if err := k.open(ctx); err != nil {
+		return 0, err
+	}
+	return k.serial, nil
 }
 
 // Tools lists the tools that the catalog has, sorted.

@@ -10,7 +10,7 @@ import (
 func (l *Lock) facts() canon.Map {
 	sources, items := canon.Map{}, canon.Map{}
 	for name, s := range l.Sources {
-		sources[name] = trim(canon.Map{"kind": s.Kind, "address": s.Address, "as-of": s.AsOf, "suites": s.Suites, "index": s.Index, "released": s.Released, "of": s.Of, "state": s.State})
+		sources[name] = trim(canon.Map{"kind": s.Kind, "address": s.Address, "as-of": s.AsOf, "suites": s.Suites, "index": s.Index, "released": s.Released, "serial": s.Serial, "of": s.Of, "state": s.State})
 	}
 	for name, i := range l.Items {
 		on := canon.Map{}

@@ -64,6 +64,7 @@ type Source struct {
 	State string `toml:"state"` // debian: RFC 3339, the moment whose state of the archive this is; "" for that of then
 
 	Released []string `toml:"released"` // debian: RFC 3339, when each of the releases was signed
+	Serial   int64    `toml:"serial"`   // catalog: the number of its state, which only grows; 0 where it has none
 }
 
 // AtState is the name of a source that is the state of another one at a moment.
