@@ -361,7 +361,7 @@ add = "echo @{item} >> things"
 				h.fails(4, []string{"changed since you approved it"}, args...)
 			}
 			// Nothing of the project: only what the host has is hidden, as it was before the change.
-			hidden := "__trammel_set PATH '" + filepath.Join(h.home, "data/host") + "/"
+			hidden := "__trammel_set PATH " + filepath.Join(h.home, "data/host") + "/"
 			o := h.try("follow", "--enter", h.dir, "--of", "1", "bash")
 			o.out = regexp.MustCompile(`(?m)^__trammel_changed.*$`).ReplaceAllString(o.out, "") // what is watched is set nowhere
 			if strings.Count(o.out, "__trammel_set") != strings.Count(o.out, hidden) || strings.Contains(o.out, h.dir+"/.trammel") || strings.Contains(o.out, "/frames/") {

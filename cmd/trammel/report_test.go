@@ -78,7 +78,7 @@ func TestFiveMachinesAreIdenticalOrTheOddOneIsNamed(t *testing.T) {
 		"a link for a file":  {func() { f := part(odd, "sluice") + "/share/sluice.txt"; os.Remove(f); os.Symlink("/etc/hostname", f) }, []string{"sluice 1.4.2", "share/sluice.txt", "trammel fit sluice"}},
 		"a missing part":     {func() { d := part(odd, "sluice"); os.RemoveAll(d) }, []string{"sluice 1.4.2", "missing", "trammel fit sluice"}},
 		"a due step":         {func() { odd.write("data/passings.csv", "minute,lane,species,length_mm\n361,1,silverfin,212\n") }, []string{"steps", "data/passings.csv changed", "trammel fit"}},
-		"a command too many": {func() { os.Symlink("/bin/true", frameOf(t, odd)+"/intruder") }, []string{"frame", "intruder", "trammel fit"}},
+		"a command too many": {func() { os.Symlink("/bin/true", frameOf(t, odd)+"/intruder") }, []string{"commands", "intruder", "trammel fit"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			x.plant()
@@ -271,7 +271,7 @@ func TestAnAnswerOfAnotherProgramIsTheCardsFault(t *testing.T) {
 		}
 		h.ok("lock")
 		h.ok("fit")
-		if o := h.fails(3, []string{"sh is /", "not of the frame: the card's answer is to begin with a command of the tool"}, "verify"); strings.Contains(o.out+o.err, "Mend:") {
+		if o := h.fails(3, []string{"sh is /", "not of this environment: the card's answer must begin with a command of the tool"}, "verify"); strings.Contains(o.out+o.err, "Mend:") {
 			t.Errorf("%s: %s%s", isolation, o.out, o.err)
 		}
 	}

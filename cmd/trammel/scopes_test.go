@@ -59,7 +59,7 @@ func TestPersonalAdditionsAreKeptApart(t *testing.T) {
 	if out := h.ok("show"); !strings.Contains(out, "node  22.12.0") || !strings.Contains(out, "local  npm") {
 		t.Errorf("show:\n%s", out)
 	}
-	if out := h.ok("verify", "--deep"); !strings.Contains(out, "your own tools  ok     yours, not the team's: node 22.12.0") || !strings.Contains(out, "All 8 hold.") {
+	if out := h.ok("verify", "--deep"); !strings.Contains(out, "your own tools  ok  yours, not the team's: node 22.12.0") || !strings.Contains(out, "All 8 hold.") {
 		t.Errorf("verify:\n%s", out)
 	}
 

@@ -12,7 +12,7 @@ import (
 // states its version.
 func (s *Server) PutGo(version string) {
 	here := platform.Here()
-	script := fmt.Sprintf("#!/bin/sh\necho \"go version go%s %s\"\n", version, here)
+	script := fmt.Sprintf("#!/bin/sh\n[ \"$1\" = env ] && dirname \"$(dirname \"$(readlink -f \"$0\")\")\" && exit\necho \"go version go%s %s\"\n", version, here)
 	s.PutModule("golang.org/toolchain", "v0.0.1-go"+version+"."+here.OS+"-"+here.Arch,
 		File{Name: "bin/go", Content: script},
 		File{Name: "bin/gofmt", Content: "#!/bin/sh\nexec cat\n"},
@@ -30,7 +30,7 @@ func (s *Server) PutNode(version string) {
 	if arch == "" {
 		arch = here.Arch
 	}
-	script := fmt.Sprintf("#!/bin/sh\n[ \"$1\" = --version ] && echo v%s && exit\nexec sh \"$@\"\n", version)
+	script := fmt.Sprintf("#!/bin/sh\n[ \"$1\" = --version ] && echo v%s && exit\n[ \"$1\" = -p ] && readlink -f \"$0\" && exit\nexec sh \"$@\"\n", version)
 	s.PutNPM("node", version, s.Day, nil, File{Name: "package.json", Content: "{}"})
 	s.PutNPM("node-"+here.OS+"-"+arch, version, s.Day, nil,
 		File{Name: "bin/node", Content: script, Mode: 0o755}, File{Name: "LICENSE", Content: strings.Repeat("free\n", 2000)})
@@ -47,7 +47,7 @@ func (s *Server) PutNode(version string) {
 func (s *Server) PutHostGo(version, command string) {
 	here := platform.Here()
 	s.PutModule("golang.org/toolchain", "v0.0.1-go"+version+"."+here.OS+"-"+here.Arch,
-		File{Name: "bin/go", Content: "#!/bin/sh\nexec " + command + " \"$@\"\n"},
+		File{Name: "bin/go", Content: "#!/bin/sh\n[ \"$1 $2\" = 'env GOROOT' ] && dirname \"$(dirname \"$(readlink -f \"$0\")\")\" && exit\nexec " + command + " \"$@\"\n"},
 		File{Name: "bin/gofmt", Content: "#!/bin/sh\nexec cat\n"},
 	)
 }

@@ -359,7 +359,7 @@ func typed(c Change, now *checkout.State, tools []string) bool {
 		if does.Does == Fetches && c.Name == "toolchain "+tool {
 			return true
 		}
-		if strings.HasSuffix(c.Name, " by the card of "+tool) || c.Name == "answer of "+tool || c.Name == "install scripts of "+tool || strings.HasPrefix(c.Name, "build of "+tool+" on ") {
+		if strings.HasSuffix(c.Name, " by the card of "+tool) || c.Name == "answer of "+tool || c.Name == "place of "+tool || c.Name == "install scripts of "+tool || strings.HasPrefix(c.Name, "build of "+tool+" on ") {
 			own, known := card.Builtin(tool)
 			builtin := known && own.Digest() == now.Lock.Items[tool].Card
 			return c.New == nil || builtin && !strings.HasPrefix(c.Name, "install scripts ")

@@ -189,7 +189,7 @@ func Effects(s *checkout.State) List {
 // rank orders what does the same by how much it can do.
 func rank(name string) int {
 	kind, _, _ := strings.Cut(name, " ")
-	return slices.Index([]string{"commits", "step", "evidence", "file", "secret", "add-on", "data", "service", "probe", "routine", "save", "load", "answer", "build", "making", "install", "settings", "variable", "param", "network", "names", "isolation", "host", "source", "registry", "include", "toolchain", "libraries", "root"}, kind)
+	return slices.Index([]string{"commits", "step", "evidence", "file", "secret", "add-on", "data", "service", "probe", "routine", "save", "load", "answer", "place", "build", "making", "install", "settings", "variable", "param", "network", "names", "isolation", "host", "source", "registry", "include", "toolchain", "libraries", "root"}, kind)
 }
 
 type collector struct {
@@ -661,6 +661,10 @@ func (c *collector) item(name, whose, file string, item lock.Item) {
 	if item.Answer != "" {
 		c.add(Runs, "answer of "+name+whose, item.Answer, "card of "+name+", in "+file, nil)
 		c.bound.run("answer of "+name+whose, declare.Run{Script: item.Answer})
+	}
+	if item.Place != "" {
+		c.add(Runs, "place of "+name+whose, item.Place, "card of "+name+", in "+file, nil)
+		c.bound.run("place of "+name+whose, declare.Run{Script: item.Place})
 	}
 	for _, v := range lock.Sorted(item.Variables) {
 		c.add(Sets, "variable "+v+" by the card of "+name+whose, item.Variables[v], "card of "+name+", in "+file, nil)

@@ -143,7 +143,7 @@ func bound(o Options, old, l *lock.Lock) string {
 
 // renamed is a command line whose command has the name that it shows with.
 func renamed(t declare.Toolchain, line string) string {
-	if t.For != "" { // nothing of it shows, so there is nothing to ask
+	if line == "" || t.For != "" { // nothing of it shows, so there is nothing to ask
 		return ""
 	}
 	command, rest, _ := strings.Cut(line, " ")
@@ -523,7 +523,7 @@ func (r *resolver) itemBy(ctx context.Context, t declare.Toolchain, way choice) 
 	r.withoutCommands(ctx, t, way, x.source, v)
 	item := lock.Item{
 		Version: v, Source: from, Card: way.card.Digest(),
-		Answer: renamed(t, way.card.Answer.Run), Match: way.card.Answer.Match, Variables: r.cardVariables(t, way.card, v),
+		Answer: renamed(t, way.card.Answer.Run), Match: way.card.Answer.Match, Place: renamed(t, way.card.Place.Run), PlaceIs: way.card.Place.Match, Variables: r.cardVariables(t, way.card, v),
 		Service: way.card.Service.At(v),
 		Prefix:  t.Prefix, Shown: shownAs(t), For: t.For,
 	}
@@ -551,7 +551,7 @@ func (r *resolver) cardVariables(t declare.Toolchain, c *card.Card, v string) ma
 		return out
 	}
 	in := strings.NewReplacer("@{version}", v, "@{major}", version.Major(v), "@{minor}", version.Minor(v))
-	for name, value := range c.Variables {
+	for name, value := range c.VariablesOf(v) {
 		out[name] = in.Replace(value)
 	}
 	return out

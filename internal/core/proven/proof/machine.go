@@ -44,6 +44,9 @@ type machine interface {
 	commands() (shown int, wrong []frame.Difference)
 	asked(ctx context.Context, l *lock.Lock, item lock.Item) (version string, err error)
 
+	// stands asks a tool where it takes its own libraries from, and tells whether that is of its parts.
+	stands(ctx context.Context, l *lock.Lock, item lock.Item, name string) (folder string, own bool, err error)
+
 	// Of libraries: what the checkout shows, and the folders in which languages look besides.
 	modules() []libraries.Modules
 	home() string
@@ -115,26 +118,66 @@ var errNotOurs = errors.New("which is not of this environment: the card's answer
 
 // asked runs a tool's version command. The tool must come from the frame.
 func (h *here) asked(ctx context.Context, l *lock.Lock, item lock.Item) (string, error) {
-	dir := h.p.Dir()
-	command, env, err := script.Of(h.up.Ready, declare.Run{Script: item.Answer}, dir)
-	if err != nil {
-		return "", err
-	}
-	first, _, _ := strings.Cut(item.Answer, " ")
-	if h.up.Ready.Isolation == declare.Sealed { // its folder comes first on the PATH inside
-		if _, err := os.Lstat(filepath.Join(h.s.Plan.Folders.Inside, first)); err != nil {
-			return "", fmt.Errorf("%s is asked, %w", first, errNotOurs)
-		}
-	} else if path, err := process.LookPath(first, env, dir); err != nil {
-		return "", err
-	} else if filepath.Dir(path) != h.s.Plan.Frame.Bin() {
-		return "", fmt.Errorf("%s is %s, %w", first, path, errNotOurs)
-	}
-	out, err := h.said(ctx, process.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir}, item.Answer)
+	out, err := h.ask(ctx, item.Answer)
 	if err != nil {
 		return "", err
 	}
 	return stated(item, out)
+}
+
+// ask runs a command line whose first word is a command of a tool.
+func (h *here) ask(ctx context.Context, line string) ([]byte, error) {
+	dir := h.p.Dir()
+	command, env, err := script.Of(h.up.Ready, declare.Run{Script: line}, dir)
+	if err != nil {
+		return nil, err
+	}
+	first, _, _ := strings.Cut(line, " ")
+	if h.up.Ready.Isolation == declare.Sealed { // its folder comes first on the PATH inside
+		if _, err := os.Lstat(filepath.Join(h.s.Plan.Folders.Inside, first)); err != nil {
+			return nil, fmt.Errorf("%s is asked, %w", first, errNotOurs)
+		}
+	} else if path, err := process.LookPath(first, env, dir); err != nil {
+		return nil, err
+	} else if filepath.Dir(path) != h.s.Plan.Frame.Bin() {
+		return nil, fmt.Errorf("%s is %s, %w", first, path, errNotOurs)
+	}
+	return h.said(ctx, process.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: dir}, line)
+}
+
+// stands asks a tool where it stands, by the line of its card: go env GOROOT, sys.prefix. A tool of a root
+// names a folder of the root; any other one of its own parts in the store.
+func (h *here) stands(ctx context.Context, l *lock.Lock, item lock.Item, name string) (string, bool, error) {
+	out, err := h.ask(ctx, item.Place)
+	if err != nil {
+		return "", false, err
+	}
+	re, err := regexp.Compile(item.PlaceIs)
+	if err != nil {
+		return "", false, err
+	}
+	found := re.FindSubmatch(out)
+	if len(found) < 2 || !filepath.IsAbs(string(found[1])) {
+		line, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
+		return "", false, fmt.Errorf("%q says %q, which is no folder", item.Place, line)
+	}
+	folder := filepath.Clean(string(found[1]))
+	real := folder
+	if to, err := filepath.EvalSymlinks(folder); err == nil {
+		real = to
+	}
+	for _, part := range h.p.PartsOfItem(name) {
+		path := h.p.Store.Path(part)
+		if part.Format == lock.RootFormat {
+			if _, err := os.Lstat(filepath.Join(path, folder)); err == nil {
+				return folder, true, nil
+			}
+		}
+		if strings.HasPrefix(real+"/", path+"/") {
+			return folder, true, nil
+		}
+	}
+	return folder, false, nil
 }
 
 // said runs a command that answers in words.
@@ -239,7 +282,7 @@ func (h *here) files() ([]render.Status, error) {
 	return list, nil
 }
 
-func (h *here) steps() ([]step.Status, error)   { return h.s.Steps() }
+func (h *here) steps() ([]step.Status, error) { return h.s.Steps() }
 
 func (h *here) evidence(ctx context.Context) ([]setup.Evidence, error) { return h.up.Evidence(ctx) }
 

@@ -42,6 +42,7 @@ type madeUp struct {
 	shown    []frame.Difference
 	says     map[string]string // tool → version
 	deaf     map[string]error  // tools that cannot be asked
+	at       map[string]string // tool → where it stands
 	mods     []libraries.Modules
 	homeDir  string
 	values   []environ.Variable
@@ -83,6 +84,10 @@ func (m *madeUp) bin() (string, []string)                  { return "/frame/bin"
 func (m *madeUp) asked(_ context.Context, _ *lock.Lock, item lock.Item) (string, error) {
 	tool := strings.TrimSuffix(item.Answer, " --version")
 	return m.says[tool], m.deaf[tool]
+}
+func (m *madeUp) stands(_ context.Context, _ *lock.Lock, _ lock.Item, name string) (string, bool, error) {
+	folder := m.at[name]
+	return folder, folder == "" || strings.HasPrefix(folder, "/store/"), m.errs["stands "+name]
 }
 func (m *madeUp) wantedValue(v environ.Variable) (string, bool) { return v.Value, !m.secret[v.Name] }
 func (m *madeUp) found(command, _ string) (string, error) {
@@ -222,6 +227,9 @@ func TestEveryRowIsOfTheThingItself(t *testing.T) {
 		{"a tool of another version", func(m *madeUp) { m.says["sluice"] = "1.2.0" }, []string{`versions: drift: a tool is not what the lock says [sluice says "1.2.0" and 1.4.2 is locked]`}, []string{"trammel fit sluice"}},
 		{"a tool that cannot be started", func(m *madeUp) { m.deaf["tallydb"] = errors.New("ended with exit code 127") }, []string{"versions: drift: a tool is not what the lock says [tallydb ended with exit code 127]"}, []string{"trammel fit tallydb"}},
 		{"a card that asks the host", func(m *madeUp) { m.deaf["tallydb"] = fmt.Errorf("ls is /bin/ls, %w", errNotOurs) }, []string{"versions: drift"}, nil},
+		{"a tool that leans on the host", func(m *madeUp) { stand(m, "sluice", "/usr/local/sluice") }, []string{"versions: drift: a tool is not what the lock says [sluice uses the files in /usr/local/sluice, which is not of this environment]"}, []string{"trammel lock --renew sluice"}},
+		{"a tool that stands on its own", func(m *madeUp) { stand(m, "sluice", "/store/sluice") }, nil, nil},
+		{"a tool that does not say where it stands", func(m *madeUp) { stand(m, "sluice", ""); m.errs["stands sluice"] = closed }, []string{"versions: drift: a tool is not what the lock says [sluice permission denied]"}, []string{"trammel fit sluice"}},
 		{"nobody consented", func(m *madeUp) { m.noConsent = true }, []string{"versions: not checked: nobody approved", "evidence: not checked: nobody approved", "add-ons: not checked: nobody approved"}, []string{"trammel approve"}},
 
 		{"a variable that was not locked", func(m *madeUp) { m.state.Lock.Variables["SEASON"] = "sha256:00" }, []string{"variables: drift: differ from the lock [SEASON is not what was locked]"}, []string{"trammel lock"}},
@@ -378,6 +386,14 @@ func TestEveryRowIsOfTheThingItself(t *testing.T) {
 
 func inside(m *madeUp) {
 	m.shell = map[string]string{"TRAMMEL_DIR": m.state.Dir(), "TRAMMEL_BAY": "main", "SEASON": "spring", "TOKEN": "x", "HOME": "/nowhere"}
+}
+
+// stand has a tool say where it stands.
+func stand(m *madeUp, tool, folder string) {
+	item := m.state.Lock.Items[tool]
+	item.Place = tool + " --where"
+	m.state.Lock.Items[tool] = item
+	m.at = map[string]string{tool: folder}
 }
 
 func put(dir, name string) {

@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/written/lock"
 )
 
@@ -60,6 +61,7 @@ func (v *verifier) askAll(ctx context.Context, l *lock.Lock) (said []string, det
 				wrong[i] = fmt.Errorf("says %q and %s is locked", got, item.Version)
 			default:
 				answers[i] = name + " " + got
+				wrong[i] = v.elsewhere(ctx, l, item, name)
 			}
 		})
 	}
@@ -72,11 +74,29 @@ func (v *verifier) askAll(ctx context.Context, l *lock.Lock) (said []string, det
 			continue
 		}
 		details = append(details, Detail{items[i], w.Error()})
-		if !errors.Is(w, errNotOurs) { // which fitting cannot mend; of a link that is gone the row of commands tells
+		switch {
+		case errors.Is(w, errElsewhere): // which fetching it anew does not mend
+			v.mend("trammel lock --renew " + shell.Typed(items[i]))
+		case !errors.Is(w, errNotOurs): // which fitting cannot mend; of a link that is gone the row of commands tells
 			v.fit(items[i])
 		}
 	}
 	return said, details
+}
+
+// errElsewhere is a tool that states the locked version and leans on files of the host.
+var errElsewhere = errors.New("which is not of this environment")
+
+// elsewhere says where a tool stands that takes its libraries from elsewhere than its own parts.
+func (v *verifier) elsewhere(ctx context.Context, l *lock.Lock, item lock.Item, name string) error {
+	if item.Place == "" {
+		return nil
+	}
+	folder, own, err := v.m.stands(ctx, l, item, name)
+	if err == nil && !own {
+		err = fmt.Errorf("uses the files in %s, %w", folder, errElsewhere)
+	}
+	return err
 }
 
 // variables checks the declared variables against the lock and, inside a shell of

@@ -21,6 +21,7 @@ import (
 	"app.example/trammel/internal/core/base/cached"
 	"app.example/trammel/internal/core/base/debian"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/core/kernel/within"
@@ -99,7 +100,7 @@ func (f Folders) Path(level declare.Isolation) []string {
 func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Declaration, from string) error {
 	for _, tool := range lock.Sorted(l.Items) {
 		table := l.Items[tool].Variables
-		homes := ref.From(map[string]string{"home": p.Home(e.Isolation), "cache": p.Cache(e.Isolation), "root": p.Frame.Roots[frame.RootOf(l.Items[tool].Source, from == "local")], "arch": debian.Arch(p.State.Platform.Arch)})
+		homes := ref.From(map[string]string{"home": p.Home(e.Isolation), "cache": p.Cache(e.Isolation), "root": p.Frame.Roots[frame.RootOf(l.Items[tool].Source, from == "local")], "arch": debian.Arch(p.State.Platform.Arch), "part": partOf(p.State, tool, from == "local")})
 		for _, name := range lock.Sorted(table) {
 			value, err := ref.Expand(table[name], homes)
 			if err != nil {
@@ -134,6 +135,16 @@ func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Dec
 		e.set(v.Name, value, from)
 	}
 	return nil
+}
+
+// partOf is the folder of a toolchain's first part in the store.
+func partOf(s *checkout.State, tool string, own bool) string {
+	for _, part := range s.AllParts() {
+		if part.Item == tool && part.Own == own && part.Format != lock.RootFormat {
+			return s.Store.Path(part)
+		}
+	}
+	return ""
 }
 
 // pathsOf are the variables that put libraries on a language's path, by its toolchain. Empty

@@ -28,7 +28,9 @@ type Card struct {
 	About     string
 	Scheme    version.Scheme // "" leaves it to the source's kind
 	Answer    Answer
-	Variables map[string]string // language homes; may refer to @{home}, @{cache}, @{root} and Debian's @{arch}
+	Place     Answer            // how it is asked for the folder that it takes its own libraries from; its Match gives the folder
+	Variables map[string]string // language homes; may refer to @{home}, @{cache}, @{part}, @{root} and Debian's @{arch}
+	Where     []Where           // what holds for some versions alone
 	From      []From
 	Service   Service // how it runs as a service; nil when the card does not say
 }
@@ -38,6 +40,36 @@ type Card struct {
 type Answer struct {
 	Run   string
 	Match string
+}
+
+// Where is what a card says of some versions alone.
+type Where struct {
+	Versions  string            // a range, as in a package.json: "<1.9"
+	Variables map[string]string // set besides the card's own
+}
+
+// VariablesOf are the variables that a version sets.
+func (c *Card) VariablesOf(v string) map[string]string {
+	out := maps.Clone(c.Variables)
+	for _, w := range c.Where {
+		for name, value := range w.Variables {
+			if version.InRange(whole(v), w.Versions) {
+				if out == nil {
+					out = map[string]string{}
+				}
+				out[name] = value
+			}
+		}
+	}
+	return out
+}
+
+// whole writes a version with three numbers, as ranges want it.
+func whole(v string) string {
+	for strings.Count(v, ".") < 2 {
+		v += ".0"
+	}
+	return v
 }
 
 // From is one way to have the tool.
@@ -123,12 +155,25 @@ func Parse(file, name string, source []byte) (*Card, error) {
 		}
 		c.Scheme = version.Scheme(s)
 	}
-	if t := p.Table(p.Root, "answer"); t != nil {
-		c.Answer = Answer{Run: p.Text(t, "run"), Match: p.Text(t, "match")}
-		if re, err := regexp.Compile(c.Answer.Match); err != nil || re.NumSubexp() < 1 {
-			p.Fault(t.Span, `Write, for example: match = '(\d+\.\d+\.\d+)'`, "answer.match must be a regular expression with one group")
+	c.Answer = readAnswer(p, "answer", `(\d+\.\d+\.\d+)`)
+	c.Place = readAnswer(p, "place", `(\S+)`)
+	if list := p.Root.Get("where"); list != nil {
+		for _, item := range list.Items {
+			if item.Table == nil {
+				continue
+			}
+			w := Where{Versions: p.Text(item.Table, "versions"), Variables: p.StringMap(item.Table, "variables")}
+			if w.Versions == "" {
+				p.Fault(item.Table.Span, `Write, for example: versions = "<1.9"`, "a where table says no versions")
+			}
+			for _, e := range p.Strings(item.Table, "variables") {
+				if why := declare.NoVariable(e.Name); why != "" {
+					p.Fault(e.Key, "", "%s", why)
+				}
+			}
+			p.Close(item.Table)
+			c.Where = append(c.Where, w)
 		}
-		p.Close(t)
 	}
 	if t := p.Table(p.Root, "service"); t != nil {
 		c.Service = readService(p, t)
@@ -149,6 +194,20 @@ func Parse(file, name string, source []byte) (*Card, error) {
 		return nil, err
 	}
 	return c, nil
+}
+
+// readAnswer reads how a tool is asked for something.
+func readAnswer(p *page.Page, key, example string) (a Answer) {
+	t := p.Table(p.Root, key)
+	if t == nil {
+		return a
+	}
+	a = Answer{Run: p.Text(t, "run"), Match: p.Text(t, "match")}
+	if re, err := regexp.Compile(a.Match); err != nil || re.NumSubexp() < 1 {
+		p.Fault(t.Span, "Write, for example: match = '"+example+"'", "%s.match must be a regular expression with one group", key)
+	}
+	p.Close(t)
+	return a
 }
 
 func readFrom(p *page.Page, t *page.Table, tool string) From {
@@ -280,6 +339,16 @@ func (c *Card) Digest() string {
 	all := canon.Map{
 		"name": c.Name, "scheme": string(c.Scheme), "variables": c.Variables, "from": from,
 		"answer": canon.Map{"run": c.Answer.Run, "match": c.Answer.Match},
+	}
+	if c.Place.Run != "" {
+		all["place"] = canon.Map{"run": c.Place.Run, "match": c.Place.Match}
+	}
+	if len(c.Where) > 0 {
+		var where canon.List
+		for _, w := range c.Where {
+			where = append(where, canon.Map{"versions": w.Versions, "variables": w.Variables})
+		}
+		all["where"] = where
 	}
 	if len(c.Service) > 0 {
 		all["service"] = c.Service.meaning()

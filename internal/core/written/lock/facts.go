@@ -29,7 +29,7 @@ func (l *Lock) facts() canon.Map {
 		}
 		items[name] = trim(canon.Map{
 			"version": i.Version, "source": i.Source, "card": i.Card, "published": i.Published,
-			"answer": i.Answer, "match": i.Match, "variables": i.Variables, "service": i.Service, "prefix": i.Prefix, "shown": i.Shown, "for": i.For, "on": on,
+			"answer": i.Answer, "match": i.Match, "place": i.Place, "place-is": i.PlaceIs, "variables": i.Variables, "service": i.Service, "prefix": i.Prefix, "shown": i.Shown, "for": i.For, "on": on,
 		})
 	}
 	d := l.Declaration

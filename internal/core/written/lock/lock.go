@@ -80,6 +80,8 @@ type Item struct {
 	Published string                     `toml:"published"` // RFC 3339, "" where the source has no date
 	Answer    string                     `toml:"answer"`    // how to ask the tool for its version
 	Match     string                     `toml:"match"`     // regular expression for the answer
+	Place     string                     `toml:"place"`     // how to ask the tool where it stands
+	PlaceIs   string                     `toml:"place-is"`  // regular expression for the folder in what it says
 	Service   map[string]string          `toml:"service"`   // how it runs as a service, as its card says
 	Variables map[string]string          `toml:"variables"`
 	Prefix    string                     `toml:"prefix"` // stands before the names of its commands
