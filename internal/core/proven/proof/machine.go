@@ -307,6 +307,9 @@ func (h *here) wanted() (map[string]service.Spec, error) {
 			if err != nil {
 				return nil, err
 			}
+			if !w.Probe.Empty() { // which a spec has with consent alone
+				w.Spec.Ready.Command = []string{"probe"}
+			}
 			out[w.Name] = w.Spec
 		}
 	}
