@@ -95,7 +95,7 @@ func Apply(ctx context.Context, g approval.Given) (approval.Given, *environ.Plan
 func makeFrame(p *environ.Plan) error {
 	s := p.State
 	if len(p.Frame.Roots) > 0 {
-		if _, err := s.Places.KeepProgram(s.Host.Program); err != nil {
+		if _, err := s.Places.KeepProgram(s.Host.Program, p.Frame.Interpreters()...); err != nil {
 			return err
 		}
 	}

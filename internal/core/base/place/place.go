@@ -154,19 +154,48 @@ func (p Places) Locators() string { return filepath.Join(p.Cache, "locators") }
 func (p Places) Checkouts() string { return filepath.Join(p.State, "checkouts") }
 
 // KeepProgram makes sure that the copy is there, whole and on the disk; it is made anew
-// after an upgrade. It returns its path.
-func (p Places) KeepProgram(self string) (string, error) {
+// after an upgrade. also are further names that it has beside it. It returns its path.
+func (p Places) KeepProgram(self string, also ...string) (string, error) {
 	to := p.Program(self)
 	if to == self {
 		return to, nil
 	}
-	if raw, err := os.ReadFile(to + stampName); err == nil && string(raw) == stampText(to) {
+	fresh := false
+	if raw, err := os.ReadFile(to + stampName); err != nil || string(raw) != stampText(to) {
+		if err := Copy(self, to); err != nil {
+			return to, err
+		}
+		fresh = true
+	}
+	for _, name := range also {
+		linked, err := p.alsoNamed(to, name)
+		if err != nil {
+			return to, err
+		}
+		fresh = fresh || linked
+	}
+	if !fresh {
 		return to, nil
 	}
-	if err := Copy(self, to); err != nil {
-		return to, err
-	}
 	return to, disk.Write(to+stampName, []byte(stampText(to)), 0o644)
+}
+
+// alsoNamed gives the copy another name, and tells whether it had to.
+func (p Places) alsoNamed(program, name string) (bool, error) {
+	at := filepath.Join(filepath.Dir(program), name)
+	a, err := os.Stat(program)
+	if err != nil {
+		return false, err
+	}
+	if b, err := os.Lstat(at); err == nil && os.SameFile(a, b) {
+		return false, nil
+	}
+	fresh := at + ".new"
+	_ = os.Remove(fresh)
+	if err := os.Link(program, fresh); err != nil {
+		return false, err
+	}
+	return true, os.Rename(fresh, at)
 }
 
 // stampName is added to the path of the copy, for the file with the stamp that it had when it was made.
@@ -179,10 +208,19 @@ func stampText(file string) string {
 
 // SameProgram compares the copy with the program, byte by byte.
 // Errors: one of the two cannot be read.
-func (p Places) SameProgram(self string) (bool, error) {
+func (p Places) SameProgram(self string, also ...string) (bool, error) {
 	to := p.Program(self)
 	if to == self {
 		return true, nil
+	}
+	for _, name := range also {
+		a, err := os.Stat(to)
+		if err != nil {
+			return false, err
+		}
+		if b, err := os.Lstat(filepath.Join(filepath.Dir(to), name)); err != nil || !os.SameFile(a, b) {
+			return false, err
+		}
 	}
 	var open [2]*os.File
 	for i, name := range []string{self, to} {

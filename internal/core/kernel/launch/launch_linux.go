@@ -37,21 +37,15 @@ func Launch(args []string) (code int, err error, launched bool) {
 	if !ok {
 		return 0, nil, false
 	}
-	folder, err := real(path.Dir(started))
-	if err != nil {
+	as, folder, rest, ok := behind(started)
+	if !ok && interprets(args, started) {
+		started = args[0]
+		as, folder, rest, ok = behind(started)
+	}
+	if !ok {
 		return 0, nil, false
 	}
-	frame := path.Dir(folder)
-	of := path.Base(folder) // the commands of one toolchain by their own names are in of-NAME
-	inside := "inside"
-	if plain.HasPrefix(of, "of-") {
-		inside += "-" + of
-	}
-	target, err := os.Readlink(path.Join(frame, inside, path.Base(started)))
-	rest, ours := plain.CutPrefix(target, "../roots/")
-	if err != nil || !ours {
-		return 0, nil, false
-	}
+	frame, of := path.Dir(folder), path.Base(folder)
 	name, inner, _ := plain.Cut(rest, "/")
 	tree, err := os.Readlink(path.Join(frame, "roots", name))
 	if err != nil {
@@ -87,8 +81,100 @@ func Launch(args []string) (code int, err error, launched bool) {
 		}
 	}
 	file := "/" + inner
-	code, err = within.Run(within.Order{View: within.View{Root: tree, Work: "/"}, Dir: dir, Path: file}, append([]string{file}, args[1:]...), env)
+	argv0 := file
+	if plain.HasPrefix(path.Base(inner), "python") {
+		argv0 = recorded(started, as, frame)
+	}
+	code, err = within.Run(within.Order{View: within.View{Root: tree, Work: "/"}, Dir: dir, Path: file}, append([]string{argv0}, args[1:]...), env)
 	return code, err, true
+}
+
+// mostLinks is how many links lead from what was started to a frame: those that a virtual environment makes
+// of its interpreter.
+const mostLinks = 8
+
+// interprets tells whether this process is the interpreter of a script: the kernel then puts the interpreter's
+// path, at most one argument and the script's path before the arguments (execve(2), Interpreter scripts).
+func interprets(args []string, started string) bool {
+	if !plain.HasPrefix(args[0], "/") {
+		return false
+	}
+	for _, arg := range args[1:min(len(args), 3)] {
+		if arg == started {
+			return true
+		}
+		if dir, err := os.Getwd(); err == nil && path.Join(dir, arg) == started {
+			return true
+		}
+	}
+	return false
+}
+
+// behind follows the links of a path until it is a command of a frame: as is that path, folder its real folder
+// in the frame, and file which file of which root it is, as ROOT/PATH. The commands of one toolchain by their
+// own names are in of-NAME.
+func behind(started string) (as, folder, file string, ok bool) {
+	as = started
+	for range mostLinks {
+		if folder, err := real(path.Dir(as)); err == nil {
+			inside := "inside"
+			if of := path.Base(folder); plain.HasPrefix(of, "of-") {
+				inside += "-" + of
+			}
+			target, err := os.Readlink(path.Join(path.Dir(folder), inside, path.Base(as)))
+			if rest, ours := plain.CutPrefix(target, "../roots/"); err == nil && ours {
+				return as, folder, rest, true
+			}
+		}
+		to, err := os.Readlink(as)
+		if err != nil {
+			if path.Base(path.Dir(path.Dir(as))) != "programs" {
+				return "", "", "", false
+			}
+			return above(started, path.Base(as))
+		}
+		if !plain.HasPrefix(to, "/") {
+			to = path.Join(path.Dir(as), to)
+		}
+		as = to
+	}
+	return "", "", "", false
+}
+
+// above finds a command in the frame of the checkout that something lies in: a virtual environment that was made
+// from within another one leads to a name of this program, which says no more.
+func above(started, name string) (as, folder, file string, ok bool) {
+	dir, err := real(path.Dir(started))
+	if err != nil || name == "trammel" {
+		return "", "", "", false
+	}
+	for ; ; dir = path.Dir(dir) {
+		if frame, err := real(dir + "/.trammel/frame"); err == nil {
+			target, err := os.Readlink(path.Join(frame, "inside", name))
+			rest, ours := plain.CutPrefix(target, "../roots/")
+			return path.Join(frame, "bin", name), path.Join(frame, "bin"), rest, err == nil && ours
+		}
+		if dir == "/" {
+			return "", "", "", false
+		}
+	}
+}
+
+// recorded is the path by which Python knows itself, which it writes into the virtual environments that it
+// makes and goes by in them (PEP 405). In one it is that which was started. Else it is the checkout's own path
+// to the frame, which stays when the lock moves, and leads here from outside too: /usr/bin/python3 would be
+// the host's there.
+func recorded(started, as, frame string) string {
+	if as != started {
+		return started
+	}
+	if dir := os.Getenv("TRAMMEL_DIR"); plain.HasPrefix(dir, "/") {
+		local := path.Join(dir, ".trammel/frame")
+		if at, err := real(local); err == nil && at == frame {
+			return path.Join(local, "bin", path.Base(as))
+		}
+	}
+	return as
 }
 
 // startedAs is the path by which the kernel was asked to start this process, which

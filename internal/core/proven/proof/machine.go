@@ -99,7 +99,7 @@ func (h *here) commands() (int, []frame.Difference) {
 	f := plan.Frame
 	out := f.Check()
 	if len(f.Roots) > 0 {
-		switch same, err := h.p.Places.SameProgram(h.p.Host.Program); {
+		switch same, err := h.p.Places.SameProgram(h.p.Host.Program, f.Interpreters()...); {
 		case err != nil:
 			out = append(out, frame.Difference{Command: "launch", What: "the program that starts commands of roots cannot be read"})
 		case !same:

@@ -262,7 +262,7 @@ func (f Frame) links() map[string]string {
 	for _, c := range f.Commands {
 		bin := c.File
 		if c.Root != "" {
-			bin = "../launch"
+			bin = f.launched(c)
 			inner := strings.TrimPrefix(c.File, f.Roots[c.Root])
 			out["inside/"+c.Name] = "../roots/" + c.Root + inner
 			out["in-"+c.Root+"/"+c.Name] = inner
@@ -291,6 +291,26 @@ func (f Frame) links() map[string]string {
 	}
 	if len(f.Roots) > 0 {
 		out["launch"] = f.Program
+	}
+	return out
+}
+
+// launched is what the link of a command of a root leads to. Python follows the links of its own path to
+// their end when it makes a virtual environment from within another one (PEP 405), so that the end has the
+// command's name: another name of the program that launches.
+func (f Frame) launched(c Command) string {
+	if slices.Contains(f.Interpreters(), c.Name) {
+		return filepath.Join(filepath.Dir(f.Program), c.Name)
+	}
+	return "../launch"
+}
+
+// Interpreters are the commands of roots that start a Python.
+func (f Frame) Interpreters() (out []string) {
+	for _, c := range f.Commands {
+		if c.Root != "" && strings.HasPrefix(filepath.Base(c.File), "python") && strings.HasPrefix(c.Name, "python") {
+			out = append(out, c.Name)
+		}
 	}
 	return out
 }
