@@ -315,10 +315,14 @@ func become(plan *environ.Compiled, r *environ.Ready, dir, file string, argv []s
 			return err
 		}
 	}
+	file, argv, err := script.Through(file, argv, env)
+	if err != nil {
+		return err
+	}
 	if err := os.Chdir(dir); err != nil {
 		return err
 	}
-	err := syscall.Exec(file, argv, env)
+	err = syscall.Exec(file, argv, env)
 	if errors.Is(err, syscall.ENOENT) {
 		err = fmt.Errorf("its interpreter is not on this machine")
 	}

@@ -142,6 +142,9 @@ func In(e *environ.Ready, dir string, c Command) (Command, error) {
 func Of(e *environ.Ready, run declare.Run, dir string, args ...string) (Command, []string, error) {
 	env := e.Environ(dir)
 	c, err := CommandOf(run, env, args...)
+	if err == nil && e.Isolation != declare.Sealed {
+		c, err = through(c, env, dir)
+	}
 	if err == nil {
 		c, err = In(e, dir, c)
 	}
@@ -340,6 +343,10 @@ func execute(ctx context.Context, args []string) error {
 			fmt.Fprintf(h.Stderr, "%v in this environment\n", err)
 			return interp.ExitStatus(127)
 		}
+		fmt.Fprintln(h.Stderr, err)
+		return interp.ExitStatus(126)
+	}
+	if path, args, err = Through(path, args, env); err != nil {
 		fmt.Fprintln(h.Stderr, err)
 		return interp.ExitStatus(126)
 	}
