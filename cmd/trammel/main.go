@@ -39,7 +39,6 @@ func main() {
 	if len(os.Args) > 1 && os.Args[1] == "inside" && os.Args[0] == inside.Program { // the launcher of an image
 		os.Exit(inside.Main(os.Args[2:]))
 	}
-	cli.Gap(os.Args)
 	// A command lives for milliseconds: collecting its few megabytes costs more than
 	// it gives back.
 	debug.SetGCPercent(400)

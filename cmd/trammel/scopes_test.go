@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -149,10 +150,12 @@ func TestGapsListsWhatComesFromTheHost(t *testing.T) {
 	h := newHut(t, registry(t), goAndNode)
 	h.ok("lock")
 	h.ok("fit")
-	fake := filepath.Join(h.dir, "host-bin")
+	linuxOnly(t)
+	fake := t.TempDir()
 	for _, name := range []string{"cc-of-the-host", "bun"} {
-		h.write("host-bin/"+name, "#!/bin/sh\necho \"$0 ran with $*\"\n")
-		os.Chmod(filepath.Join(fake, name), 0o755)
+		if err := os.WriteFile(filepath.Join(fake, name), []byte("#!/bin/sh\necho \"$0 ran with $*\"\n"), 0o755); err != nil {
+			t.Fatal(err)
+		}
 	}
 	for i, v := range h.env {
 		if strings.HasPrefix(v, "PATH=") {
@@ -173,6 +176,23 @@ func TestGapsListsWhatComesFromTheHost(t *testing.T) {
 	}
 	if o := h.try("run", "--gaps", "--", "go", "version"); !strings.Contains(o.err, "No gap") || o.code != 0 {
 		t.Errorf("no gap:\n%s%s", o.out, o.err)
+	}
+	// What is executed counts, by whatever way: an interpreter that a script of the project names, a link in the
+	// project, a program that is named outright.
+	sleep, err := exec.LookPath("perl")
+	if err != nil {
+		t.Skip("there is no perl here")
+	}
+	h.write("s.pl", "#!"+sleep+"\nprint 'ran';\n")
+	os.Chmod(filepath.Join(h.dir, "s.pl"), 0o755)
+	h.link("v/python", sleep)
+	for _, args := range [][]string{{"./s.pl"}, {"v/python", "-e", "1"}, {sleep, "-e", "1"}, {"sh", "-c", "(exec ./s.pl) & wait"}} {
+		if o := h.try(append([]string{"run", "--gaps", "--"}, args...)...); o.code != 0 || !strings.Contains(o.err, "From the host") || !strings.Contains(o.err, "perl") {
+			t.Errorf("%q: %d\n%s%s", args, o.code, o.out, o.err)
+		}
+	}
+	if o := h.try("run", "--gaps", "--", "sh", "-c", "kill -TERM $$"); o.code != 143 {
+		t.Errorf("a signal: %d", o.code)
 	}
 	h.fails(127, []string{"bun is not part of heronweir.", "bun provides it: trammel set bun=latest", "This host has " + fake + "/bun"}, "run", "--", "bun")
 }

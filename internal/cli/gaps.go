@@ -2,10 +2,8 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"slices"
@@ -15,114 +13,120 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/cli/ui"
-	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
+	"app.example/trammel/internal/core/base/host"
 	"app.example/trammel/internal/core/base/shell"
+	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/running/script"
 	"app.example/trammel/internal/core/written/card"
 	"app.example/trammel/internal/core/written/declare"
 )
 
-// gapsLog is the variable that holds the file in which commands of the host are
-// noted while `run --gaps` runs something.
-const gapsLog = "TRAMMEL_GAPS"
+// gap is a command that came from the host.
+type gap struct{ name, file string }
 
-// Gap is the life of this program under the name of a host command, behind the
-// end of the PATH of `run --gaps`: it notes that the command was wanted and then
-// becomes it, so that one run finds every gap. It returns when argv[0] is no such
-// name.
-func Gap(args []string) {
-	log := os.Getenv(gapsLog)
-	name := filepath.Base(args[0])
-	if log == "" || name == "trammel" {
-		return
-	}
-	f, err := os.OpenFile(log, os.O_WRONLY|os.O_APPEND, 0)
-	if err != nil {
-		return
-	}
-	fmt.Fprintln(f, name)
-	f.Close()
-	file := environ.FindHost(name, os.Getenv(gapsLog+"_PATH"))
-	if file != "" {
-		err = syscall.Exec(file, args, os.Environ())
-	}
-	fmt.Fprintf(os.Stderr, "%s: cannot be started: %v\n", name, err)
-	os.Exit(126)
-}
-
-// runGaps runs a command in clean isolation with the rest of the host's commands
-// behind it, and lists those that it used.
+// runGaps runs a command in clean isolation with the rest of the host's commands behind it, watches what it and
+// all that it starts execute, and lists what came from the host.
 func runGaps(ctx context.Context, c *cli.Command, plan *environ.Compiled, dir string, args []string) error {
-	if err := plan.Isolate(declare.Clean, hostNow()); err != nil {
+	h := hostNow()
+	if err := plan.Isolate(declare.Clean, h); err != nil {
 		return err
 	}
-	folder, err := os.MkdirTemp("", "trammel-gaps-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(folder)
-	log := filepath.Join(folder, "log")
-	if err := os.WriteFile(log, nil, 0o600); err != nil {
-		return err
-	}
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	host := os.Getenv("PATH")
-	bin := filepath.Join(folder, "bin")
-	if err := os.Mkdir(bin, 0o755); err != nil {
-		return err
-	}
-	for _, name := range environ.HostCommands(host) {
-		if err := os.Symlink(self, filepath.Join(bin, name)); err != nil {
-			return err
-		}
-	}
-	plan.Environment.Path = append(plan.Environment.Path, bin)
-	plan.Environment.Variables = append(plan.Environment.Variables,
-		environ.Variable{Name: gapsLog, Value: log}, environ.Variable{Name: gapsLog + "_PATH", Value: host})
-	env := plan.Ready(hostNow()).Environ(dir)
+	allowed := allowedOf(plan, h)
+	plan.Environment.Path = append(plan.Environment.Path, filepath.SplitList(os.Getenv("PATH"))...)
+	env := plan.Ready(h).Environ(dir)
 	file, err := lookIn(plan, args[0], env, dir)
 	if err != nil {
 		return err
 	}
-	// The terminal sends its signals to the command itself.
-	signal.Ignore(os.Interrupt, syscall.SIGQUIT)
-	cmd := &exec.Cmd{Path: file, Args: args, Env: env, Dir: dir, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}
-	runErr := cmd.Run()
-	raw, err := disk.Read(log, disk.MostState)
-	if err != nil {
+	if file, args, err = script.Through(file, args, env); err != nil {
 		return err
 	}
-	reportGaps(screen(c), plan, string(raw))
-	var exit *exec.ExitError
-	if errors.As(runErr, &exit) {
-		return exitCode(max(exit.ExitCode(), 1))
+	// The terminal sends its signals to the command itself.
+	signal.Ignore(os.Interrupt, syscall.SIGQUIT)
+	var found []gap
+	exit, err := process.Traced(process.Spec{Path: file, Argv: args, Env: env, Dir: dir}, func(e process.Executed) {
+		if g, is := allowed.gap(e); is && !slices.Contains(found, g) {
+			found = append(found, g)
+		}
+	})
+	if err != nil {
+		return fault.New(fault.ErrFailed, "what it executes cannot be watched: %v", err).
+			Advise("Where tracing is switched off (kernel.yama.ptrace_scope = 3, or a container), run it elsewhere, or without --gaps.")
 	}
-	return runErr
+	reportGaps(screen(c), plan, found)
+	if !exit.OK() {
+		return exitCode(max(exit.Code, 1))
+	}
+	return nil
+}
+
+// allowance is what may be executed: folders of the environment, and files of the host that show.
+type allowance struct {
+	folders []string
+	files   map[string]bool // without links
+	path    string          // the host's PATH
+}
+
+func allowedOf(plan *environ.Compiled, h host.Host) allowance {
+	a := allowance{folders: []string{plan.Places.Data + "/", plan.Dir + "/"}, files: map[string]bool{}, path: h.Getenv("PATH")}
+	for _, file := range environ.LinksOf(nil, plan.Places.HostLinks(), plan.Host, a.path, h.Program).Shown {
+		a.files[realOf(file)] = true
+	}
+	return a
+}
+
+func realOf(file string) string {
+	if to, err := filepath.EvalSymlinks(file); err == nil {
+		return to
+	}
+	return file
+}
+
+// has tells whether a file, without links, is of the environment.
+func (a allowance) has(file string) bool {
+	return a.files[file] || slices.ContainsFunc(a.folders, func(f string) bool { return strings.HasPrefix(file, f) })
+}
+
+// gap tells what of the host was executed: the file itself, or the interpreter of a script.
+func (a allowance) gap(e process.Executed) (gap, bool) {
+	if e.Elsewhere { // in a root, which has nothing of the host
+		return gap{}, false
+	}
+	for _, file := range []string{e.Started, e.File} {
+		real := realOf(file)
+		if a.has(real) {
+			continue
+		}
+		name := filepath.Base(file)
+		if realOf(environ.FindHost(name, a.path)) != real {
+			name = filepath.Base(real)
+		}
+		return gap{name, file}, true
+	}
+	return gap{}, false
 }
 
 // reportGaps lists the commands that came from the host, with what provides each.
-func reportGaps(s *ui.Screen, plan *environ.Compiled, log string) {
-	names := strings.Fields(log)
-	slices.Sort(names)
-	names = slices.Compact(names)
-	if len(names) == 0 {
-		s.Say("\nNo gap: everything it ran is part of %s.", plan.Project)
+func reportGaps(s *ui.Screen, plan *environ.Compiled, found []gap) {
+	if len(found) == 0 {
+		s.Say("\nNo gap: everything it executed is part of %s.", plan.Project)
 		return
 	}
+	slices.SortFunc(found, func(a, b gap) int { return strings.Compare(a.name, b.name) })
 	s.Say("\nFrom the host, and not from %s:", plan.Project)
-	for _, name := range names {
+	names := slices.Clone(plan.Host)
+	for _, g := range found {
 		advice := "add it to host, or declare what provides it"
-		if tool := provider(name); tool != "" {
+		if tool := provider(g.name); tool != "" {
 			advice = "trammel set " + shell.Typed(tool) + "=latest"
 		}
-		s.Say("  %-16s  %-28s  %s", name, environ.FindHost(name, os.Getenv("PATH")), advice)
+		s.Say("  %-16s  %-28s  %s", g.name, g.file, advice)
+		names = append(names, g.name)
 	}
 	var quoted []string
-	for _, name := range append(slices.Clone(plan.Host), names...) {
+	for _, name := range slices.Compact(names) {
 		quoted = append(quoted, fmt.Sprintf("%q", name))
 	}
 	s.Say("To let all of them show: host = [%s]", strings.Join(quoted, ", "))

@@ -112,6 +112,7 @@ func (r *resolver) lock(ctx context.Context) (*lock.Lock, error) {
 	if err := r.roots(ctx, l); err != nil {
 		return nil, err
 	}
+	r.compilers(ctx, l)
 	if err := r.libraries(ctx, l); err != nil {
 		return nil, err
 	}

@@ -53,6 +53,33 @@ func (r *resolver) withoutCommands(ctx context.Context, t declare.Toolchain, way
 	}
 }
 
+// compilers are packages of Debian whose programs make programs for the system that they run on: by the beginnings
+// of their names, which go on with a version.
+var compilers = []string{"gcc", "g++", "clang", "gfortran", "rustc", "ghc", "ocaml"}
+
+// compilers says of a compiler of a root that came or moved, outside of sealed isolation, where its programs run:
+// on this machine's own system, which may have older libraries than the root.
+func (r *resolver) compilers(ctx context.Context, l *lock.Lock) {
+	if r.d.Isolation == declare.Sealed {
+		return
+	}
+	for _, name := range lock.Sorted(l.Items) {
+		item := l.Items[name]
+		if r.kind(item.Source) != "debian" || r.o.Old.Items[name].Version == item.Version {
+			continue
+		}
+		for _, part := range item.Platforms[r.platform().String()] {
+			is := func(want string) bool {
+				return slices.ContainsFunc(compilers, func(c string) bool { return want == c || strings.HasPrefix(want, c+"-") || want == c+"c" })
+			}
+			if slices.ContainsFunc(part.Wants, is) {
+				event.Say(ctx, fmt.Sprintf("%s builds programs for the system of the root %s. In %s isolation they run on this machine's own system, which may have older libraries. Where that matters: isolation = \"sealed\"", name, item.Source, r.d.Isolation))
+				return
+			}
+		}
+	}
+}
+
 // roots resolves the root of each source that has any: what all its items want
 // together, and what every root holds. A root whose wishes are as they were stays
 // as it is, whatever the archive has by now.
