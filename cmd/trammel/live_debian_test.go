@@ -302,3 +302,68 @@ func aptWants(t *testing.T, apt, url, suite string, wishes []string) []string {
 	}
 	return out
 }
+
+// A virtual environment of the locked Python runs that Python: started by Trammel and from outside, from within
+// another one, after later locks and a sweep; in sealed isolation by the system's own paths.
+func TestLiveAVirtualEnvironmentIsOfTheLockedPython(t *testing.T) {
+	liveArchive(t)
+	for _, isolation := range []string{"clean", "open", "sealed"} {
+		t.Run(isolation, func(t *testing.T) {
+			t.Parallel()
+			h := archiveHut(t, "format = 1\nproject = \"venv-"+isolation+"\"\nisolation = \""+isolation+"\"\n[source.trixie]\nkind = \"debian\"\nsuite = \"trixie\"\n[toolchain]\npython = \"3.13\"\ngcc = \"14\"\n")
+			if out := h.try("lock"); out.code != 0 || strings.Contains(out.err, "builds programs for the system") == (isolation == "sealed") {
+				t.Errorf("lock: %+v", out)
+			}
+			h.fitted()
+			h.ok("run", "--", "python3", "-m", "venv", "v")
+			h.ok("run", "--", "v/bin/python", "-m", "venv", "w")
+			h.write("s.py", "#!/usr/bin/python3\nimport sys\nprint(sys.version_info[:2])\n")
+			if err := os.Chmod(filepath.Join(h.dir, "s.py"), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			look := func() {
+				t.Helper()
+				for _, venv := range []string{"v", "w"} {
+					for _, args := range [][]string{{venv + "/bin/python", "-c", "import sys; print(sys.version_info[:2], sys.prefix)"}, {venv + "/bin/python3", "-c", "import sys, subprocess; print(subprocess.run([sys.executable, '-c', 'import sys; print(sys.version_info[:2], sys.prefix)'], capture_output=True, text=True).stdout)"}} {
+						if out := h.ok(append([]string{"run", "--"}, args...)...); !strings.Contains(out, "(3, 13) "+filepath.Join(h.dir, venv)) {
+							t.Errorf("%q says %q", args, out)
+						}
+						if isolation == "sealed" {
+							continue
+						}
+						c := exec.Command(filepath.Join(h.dir, args[0]), args[1:]...) // from outside, as an editor does
+						if out, err := c.CombinedOutput(); !strings.Contains(string(out), "(3, 13) "+filepath.Join(h.dir, venv)) {
+							t.Errorf("from outside %q says %q, %v", args, out, err)
+						}
+					}
+					if out := h.ok("run", "--", venv+"/bin/pip", "--version"); !strings.Contains(out, filepath.Join(h.dir, venv)) {
+						t.Errorf("pip says %q", out)
+					}
+				}
+				if out := h.ok("run", "--", "./s.py"); out != "(3, 13)\n" {
+					t.Errorf("the script says %q", out)
+				}
+			}
+			look()
+			h.write("trammel.toml", h.read("trammel.toml")+"hello = { version = \"latest\", from = \"trixie\", package = \"hello\" }\n")
+			h.ok("lock")
+			h.ok("approve", "--yes")
+			h.ok("fit")
+			h.ok("sweep", "--older-than", "0s")
+			look()
+			h.ok("verify")
+			// What the root's compiler makes needs the root's libraries.
+			h.write("a.cpp", "#include <string>\n#include <iostream>\nint main() { std::cout << std::stoi(\"4\") << std::string(\"2\") << \"\\n\"; }\n")
+			h.ok("run", "--", "g++", "a.cpp", "-o", "a.out")
+			o := h.try("run", "--", "./a.out")
+			if o.code == 0 && o.out != "42\n" || o.code != 0 && !strings.Contains(o.err, "isolation = \"sealed\"") {
+				t.Errorf("%+v", o)
+			}
+			if isolation == "sealed" {
+				if out := h.ok("run", "--", "sh", "-c", "command -v python3; readlink v/bin/python3; echo $PATH"); !strings.HasPrefix(out, "/usr/bin/python3\n/usr/bin/python3\n/run/trammel/") || strings.Contains(out, "/frames/") {
+					t.Errorf("paths: %q", out)
+				}
+			}
+		})
+	}
+}

@@ -151,7 +151,7 @@ func (a *Environment) plan(s *setup.Sight) (*inside.Plan, error) {
 	d, lk := s.State.Declaration, s.State.Lock
 	p := &inside.Plan{
 		Format: inside.Format, Project: d.Project, Environment: string(s.Plan.ID()), Lock: string(lk.ID()), Dir: d.Dir,
-		Path:     append(s.Plan.Folders.Path(d.Isolation), s.Plan.Folders.Behind(d.Isolation)...),
+		Path:     append(inImage(s.Plan).Path(d.Isolation), s.Plan.Folders.Behind(d.Isolation)...),
 		Services: map[string]inside.Service{}, Steps: map[string]inside.Step{}, Routines: map[string]declare.Run{},
 	}
 	texts := map[string]string{}
@@ -331,4 +331,13 @@ func waitsOf(s *setup.Sight, needs []string) []string {
 		}
 	}
 	return out
+}
+
+// inImage are the folders of a plan as an image has them, which shows no frame in a place of its own.
+func inImage(p *environ.Plan) environ.Folders {
+	f := p.Folders
+	if base, ok := p.State.Declaration.Base(); ok {
+		f.Inside = p.Frame.In(base.Name)
+	}
+	return f
 }

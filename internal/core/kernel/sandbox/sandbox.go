@@ -18,6 +18,9 @@ import (
 // View is what a command sees of this machine.
 type View = within.View
 
+// FrameAt is where a closed view shows its frame.
+const FrameAt = within.FrameAt
+
 // refusedBy is the kernel's no to namespaces, with what to do about it.
 func refusedBy(reason error) error {
 	return fault.New(fault.ErrFailed, "%s%v", within.Needs, reason).Advise("%s", within.Allow)

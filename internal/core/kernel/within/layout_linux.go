@@ -87,6 +87,9 @@ func closedLayout(v View, h machine) (out []shown, err error) {
 	if tty := h.Terminal(); tty != "" {
 		out = append(out, shown{at: "dev/console", from: tty, lack: unheld})
 	}
+	if v.Frame != "" {
+		out = append(out, shown{at: plain.TrimPrefix(FrameAt, "/"), from: v.Frame, flags: unix.MOUNT_ATTR_NODEV | unix.MOUNT_ATTR_RDONLY})
+	}
 	for _, folder := range []string{"var/lib", "var/cache", "var/spool"} {
 		for _, name := range h.Names(path.Join(v.Root, folder)) {
 			out = append(out, shown{at: folder + "/" + name, from: path.Join(v.Root, folder, name), flags: unix.MOUNT_ATTR_RDONLY, lack: unheld})

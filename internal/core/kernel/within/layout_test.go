@@ -69,6 +69,8 @@ func TestLayouts(t *testing.T) {
 		"open": {view: View{}, system: base + network,
 			rest: "boot if it can be\nhome if it can be\nsrv if it can be\ntmp if it can be\nvar if it can be"},
 		"closed": {view: View{Closed: true}, system: base + network, rest: dev + packages},
+		"with a frame": {view: View{Closed: true, Frame: "/home/weir/frames/1"}, system: base + network,
+			rest: dev + "run/trammel < /home/weir/frames/1 ro nodev\n" + packages},
 		"on a terminal": {view: View{Closed: true}, terminal: "/dev/pts/3", system: base + network,
 			rest: dev + "dev/console < /dev/pts/3 if it can be\n" + packages},
 		"being made": {view: View{Closed: true}, making: true, rest: dev + packages,

@@ -63,7 +63,7 @@ func told(f *os.File, least int) ([]string, error) {
 // Pack is the order as it is handed on.
 func (o Order) Pack() []byte {
 	v := o.View
-	words := []string{flags(v.Closed, o.Making, o.Terminal), v.Root, v.Work, v.Self, o.Dir, o.Path}
+	words := []string{flags(v.Closed, o.Making, o.Terminal), v.Root, v.Work, v.Self, v.Frame, o.Dir, o.Path}
 	for _, list := range [][]string{v.Read, v.Write, v.Hide} {
 		words = append(append(words, strconv.Itoa(len(list))), list...)
 	}
@@ -73,12 +73,12 @@ func (o Order) Pack() []byte {
 // Unpack is an order that was packed.
 func Unpack(packed string) (o Order, err error) {
 	words, err := unpack([]byte(packed))
-	if err != nil || len(words) < 9 || len(words[0]) != 3 {
+	if err != nil || len(words) < 10 || len(words[0]) != 3 {
 		return o, errors.Join(err, errTold)
 	}
 	o.View.Closed, o.Making, o.Terminal = words[0][0] == 'x', words[0][1] == 'x', words[0][2] == 'x'
-	o.View.Root, o.View.Work, o.View.Self, o.Dir, o.Path = words[1], words[2], words[3], words[4], words[5]
-	rest := words[6:]
+	o.View.Root, o.View.Work, o.View.Self, o.View.Frame, o.Dir, o.Path = words[1], words[2], words[3], words[4], words[5], words[6]
+	rest := words[7:]
 	for _, list := range []*[]string{&o.View.Read, &o.View.Write, &o.View.Hide} {
 		if len(rest) == 0 {
 			return o, errTold

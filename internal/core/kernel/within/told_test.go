@@ -23,7 +23,7 @@ func handed(t testing.TB, raw []byte) *os.File {
 func TestWhatIsToldComesAsItWas(t *testing.T) {
 	for _, o := range []Order{
 		{},
-		{View: View{Root: "/store/root, of: 3", Closed: true, Read: []string{"/a b", ""}, Write: []string{"/heron\nweir"}, Hide: []string{"1:x,"}, Work: "/w", Self: "/s"}, Dir: "/d", Path: "/p", Terminal: true},
+		{View: View{Root: "/store/root, of: 3", Closed: true, Read: []string{"/a b", ""}, Write: []string{"/heron\nweir"}, Hide: []string{"1:x,"}, Work: "/w", Self: "/s", Frame: "/f"}, Dir: "/d", Path: "/p", Terminal: true},
 		{View: View{Hide: []string{"/h"}}, Making: true},
 	} {
 		got, err := Unpack(string(o.Pack()))

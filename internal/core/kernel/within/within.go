@@ -15,7 +15,11 @@ type View struct {
 	Hide   []string `json:"hide"`   // absolute folders that show empty, but for what is named within them
 	Work   string   `json:"work"`   // folder to work in where the caller's own does not show
 	Self   string   `json:"self"`   // this program's file, at a path that shows in the view
+	Frame  string   `json:"frame"`  // absolute folder that shows as FrameAt, read-only; "" is none
 }
+
+// FrameAt is where a closed view shows its frame: the same path for everybody, however often the frame is another.
+const FrameAt = "/run/trammel"
 
 // Order is what a process that runs a command in a view is told.
 type Order struct {

@@ -134,7 +134,7 @@ func (h *here) ask(ctx context.Context, line string) ([]byte, error) {
 	}
 	first, _, _ := strings.Cut(line, " ")
 	if h.up.Ready.Isolation == declare.Sealed { // its folder comes first on the PATH inside
-		if _, err := os.Lstat(filepath.Join(h.s.Plan.Folders.Inside, first)); err != nil {
+		if !slices.ContainsFunc(h.s.Plan.Frame.Commands, func(c frame.Command) bool { return c.Name == first }) {
 			return nil, fmt.Errorf("%s is asked, %w", first, errNotOurs)
 		}
 	} else if path, err := process.LookPath(first, env, dir); err != nil {

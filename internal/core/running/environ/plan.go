@@ -184,7 +184,8 @@ func (p *Plan) view() (v *sandbox.View, inside string) {
 			v.Hide = append(v.Hide, own)
 		}
 	}
-	return v, p.Frame.In(base.Name)
+	v.Frame = p.Frame.Dir
+	return v, filepath.Join(sandbox.FrameAt, frame.Beside(base.Name))
 }
 
 // ID is the environment id on this platform.

@@ -75,6 +75,11 @@ func (f Frame) Of(item string, inside bool) string {
 // In is the folder of commands to put on PATH inside a root.
 func (f Frame) In(root string) string { return filepath.Join(f.Dir, "in-"+root) }
 
+// Beside is the folder of the commands that the system of a root does not have by their names in its own
+// /usr/bin, below the frame. In a closed view it comes before /usr/bin on the PATH, so that the paths of all others
+// are those of the system, the same for everybody and for ever.
+func Beside(root string) string { return "beside-" + root }
+
 // Bin is the folder to put on PATH.
 func (f Frame) Bin() string { return filepath.Join(f.Dir, "bin") }
 
@@ -266,11 +271,15 @@ func (f Frame) links() map[string]string {
 			inner := strings.TrimPrefix(c.File, f.Roots[c.Root])
 			out["inside/"+c.Name] = "../roots/" + c.Root + inner
 			out["in-"+c.Root+"/"+c.Name] = inner
+			if inner != "/usr/bin/"+c.Name {
+				out[Beside(c.Root)+"/"+c.Name] = inner
+			}
 		}
 		out["bin/"+c.Name] = bin
 		for root := range f.Roots {
 			if root != c.Root {
 				out["in-"+root+"/"+c.Name] = bin
+				out[Beside(root)+"/"+c.Name] = bin
 			}
 		}
 	}
@@ -319,7 +328,7 @@ func (f Frame) Interpreters() (out []string) {
 func (f Frame) folders() []string {
 	out := []string{"bin"}
 	for root := range f.Roots {
-		out = append(out, "in-"+root)
+		out = append(out, "in-"+root, Beside(root))
 	}
 	if len(f.Roots) > 0 {
 		out = append(out, "inside", "roots")
