@@ -119,6 +119,41 @@ func TestInstallScriptsRunOnlyWhereTheyAreAllowed(t *testing.T) {
 	}
 }
 
+// What install scripts make is made twice before it enters the lock: where it is another each time, the file is
+// named, and only a declaration that says so takes it. The next machine is told that a build differs, and not a source.
+func TestABuildThatVariesIsFoundByTheFirstMachine(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	for name, script := range map[string]string{"chance": "od -An -N8 -tx8 /dev/urandom > made", "time": "date +%N > made", "path": "pwd > made"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := fishTool(t)
+			s.PutNPM("native", "1.0.0", hutDay, nil, standin.File{Name: "package.json", Content: `{"name":"native","version":"1.0.0","scripts":{"install":"` + script + `"}}`})
+			tool := strings.Replace(fishDeclaration, `package = "fishcount"`, `package = "fishcount", scripts = ["native"]`, 1)
+			h := newHut(t, s, tool)
+			h.ok("lock")
+			h.fails(1, []string{"comes out differently each time it is built", "native/made", "varies = true"}, "fit")
+			if left := globs(h.home, "data/store/*fishcount*"); len(left) > 0 {
+				t.Errorf("something of it stays: %v", left)
+			}
+			h.write("trammel.toml", strings.Replace(tool, `scripts = ["native"]`, `scripts = ["native"], varies = true`, 1))
+			h.ok("lock")
+			h.ok("fit")
+			h.ok("verify", "--deep")
+			other := h.elsewhere(s)
+			other.fails(1, []string{"was built here, and what came of it is not what the lock has", "trammel stock"}, "fit", "--approve")
+			// The same in a set of libraries.
+			set := newHut(t, s, "format = 1\nproject = \"heronweir\"\n[toolchain]\nnode = \"22\"\n[libraries.board]\nkind = \"node\"\nwant = [\"native@^1\"]\nscripts = [\"native\"]\n")
+			set.ok("lock")
+			set.fails(1, []string{"native/made", `varies = ["native"] under [libraries.board]`}, "fit")
+			set.write("trammel.toml", set.read("trammel.toml")+"varies = [\"native\"]\n")
+			set.ok("lock")
+			set.ok("fit")
+			set.ok("verify", "--deep")
+		})
+	}
+}
+
 func TestNPMToolsThatCannotBeHad(t *testing.T) {
 	t.Parallel()
 	s := fishTool(t)

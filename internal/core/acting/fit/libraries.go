@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -26,6 +27,7 @@ import (
 	"app.example/trammel/internal/core/stored/merge"
 	"app.example/trammel/internal/core/stored/store"
 	"app.example/trammel/internal/core/stored/tree"
+	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
 )
 
@@ -265,11 +267,19 @@ R CMD INSTALL --no-test-load --no-docs --no-multiarch --built-timestamp=19700101
 cp -R "/tmp/build/library/$3" "$4/$3"`
 
 // pythonScript makes a wheel of a source distribution and unpacks it.
+//
+// It is unpacked here, in a folder of always one name: the installer would choose one by chance, and compilers write
+// the folders of their sources into what they make.
 const pythonScript = `set -e
-mkdir -p /tmp/build/wheel
+mkdir -p /tmp/build/wheel /tmp/build/src
 cp "$1" "/tmp/build/$2"
-cd /tmp/build
-python3 -m pip wheel --no-deps --no-index --no-build-isolation --no-cache-dir --disable-pip-version-check --wheel-dir /tmp/build/wheel "/tmp/build/$2"
+cd /tmp/build/src
+case $2 in
+*.zip) python3 -m zipfile -e "/tmp/build/$2" /tmp/build/src ;;
+*) python3 -m tarfile -e "/tmp/build/$2" /tmp/build/src ;;
+esac
+cd /tmp/build/src/*
+python3 -m pip wheel --no-deps --no-index --no-build-isolation --no-cache-dir --disable-pip-version-check --wheel-dir /tmp/build/wheel .
 python3 -m zipfile -e /tmp/build/wheel/*.whl "$4"`
 
 // buildLibrary builds a package from its source in a sealed view of the root that its
@@ -301,7 +311,9 @@ func (b bringing) buildLibrary(ctx context.Context, w work, kind string, list []
 	if err != nil {
 		return err
 	}
-	_, err = s.Store.Make(ctx, part, mend, func(fresh string) error {
+	varies := variesIn(s, w.part.Item, l.Name)
+	accept := fmt.Sprintf("varies = [%q] under [libraries.%s]", l.Name, w.part.Item)
+	_, err = s.Store.Make(ctx, part, mend, twice(part, l.Name+" "+l.Version, varies, accept, func(fresh string) error {
 		home, err := os.MkdirTemp("", "trammel-build-")
 		if err != nil {
 			return err
@@ -343,8 +355,14 @@ func (b bringing) buildLibrary(ctx context.Context, w work, kind string, list []
 				Advise("| %s\nLog: %s\nWhat it needs to be built (a compiler, a library with its headers) is declared as toolchains of the source %q.", lastLines(said.Name(), 12), kept, root.Name)
 		}
 		return withoutEmptyBuild(fresh)
-	})
+	}))
 	return err
+}
+
+// variesIn tells whether a declaration accepts that the build of a library comes out differently each time.
+func variesIn(s *checkout.State, set, name string) bool {
+	i := slices.IndexFunc(s.Declaration.Libraries, func(x declare.Library) bool { return x.Name == set })
+	return i >= 0 && slices.Contains(s.Declaration.Libraries[i].Varies, name)
 }
 
 // commandsIn makes a folder with the commands of toolchains as their root has them: gcc for
@@ -403,7 +421,7 @@ func (b bringing) makeNodeSet(ctx context.Context, w work, list []lock.LibraryOf
 		places = append(places, l.Place)
 	}
 	slices.SortFunc(packages, func(a, b npmPackage) int { return strings.Compare(a.place, b.place) })
-	_, err := b.state.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
+	make := func(fresh string) error {
 		if err := b.placePackages(ctx, w.part, packages, fresh, func(string) []string { return nil }); err != nil {
 			return err
 		}
@@ -413,8 +431,22 @@ func (b bringing) makeNodeSet(ctx context.Context, w work, list []lock.LibraryOf
 			}
 		}
 		return installScripts(ctx, b.state, w.part, packages, fresh)
-	})
+	}
+	if scripts, ok := strings.CutPrefix(w.part.Builder, "scripts "); ok { // what is only unpacked is proven by its digests
+		varies := !slices.ContainsFunc(strings.Fields(scripts), func(name string) bool { return !variesIn(b.state, w.part.Item, name) })
+		accept := fmt.Sprintf("varies = [%s] under [libraries.%s], with the packages whose install scripts do that", quotedList(strings.Fields(scripts)), w.part.Item)
+		make = twice(w.part, w.part.Label(), varies, accept, make)
+	}
+	_, err := b.state.Store.Make(ctx, w.part, w.mend, make)
 	return err
+}
+
+func quotedList(list []string) string {
+	var out []string
+	for _, x := range list {
+		out = append(out, strconv.Quote(x))
+	}
+	return strings.Join(out, ", ")
 }
 
 // sumsOf are the trees of what a set built from source, for the lock.

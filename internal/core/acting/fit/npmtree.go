@@ -21,6 +21,7 @@ import (
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/stored/unpack"
+	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/lock"
 )
 
@@ -52,7 +53,7 @@ func (b bringing) buildTree(ctx context.Context, w work) error {
 	if err != nil {
 		return err
 	}
-	_, err = b.state.Store.Make(ctx, w.part, w.mend, func(fresh string) error {
+	build := func(fresh string) error {
 		err := b.placePackages(ctx, w.part, packages, fresh, func(place string) (executable []string) {
 			if place == "node_modules/"+strings.TrimPrefix(w.part.Build, "npm:") {
 				for _, file := range w.part.Bin {
@@ -65,7 +66,12 @@ func (b bringing) buildTree(ctx context.Context, w work) error {
 			return err
 		}
 		return installScripts(ctx, b.state, w.part, packages, fresh)
-	})
+	}
+	if strings.HasPrefix(w.part.Builder, "scripts ") {
+		i := slices.IndexFunc(b.state.Declaration.Toolchains, func(t declare.Toolchain) bool { return t.Name == w.part.Item })
+		build = twice(w.part, w.part.Label()+" "+w.part.Part.Version, i >= 0 && b.state.Declaration.Toolchains[i].Varies, "varies = true in its line under [toolchain]", build)
+	}
+	_, err = b.state.Store.Make(ctx, w.part, w.mend, build)
 	return err
 }
 

@@ -358,6 +358,10 @@ func (s *Store) add(ctx context.Context, p lock.PartOn, id string, fill func(ctx
 		return "", 0, fault.New(fault.ErrSource, "%s %s is refused: %q is a link that leaves the tree", p.Label(), p.Part.Version, name).Advise("Nothing of it was kept.")
 	}
 	treeDigest = manifest.Digest()
+	if p.Tree != "" && p.Tree != treeDigest && byBuild(p) {
+		return "", 0, fault.New(fault.ErrFailed, "%s %s was built here, and what came of it is not what the lock has: its tree digest is %.19s… and the lock has %.19s…", p.Label(), p.Part.Version, treeDigest, p.Tree).
+			Advise("Its sources are the locked ones; the build came out differently. Nothing of it was kept.\nWhoever locked it can hand on what they built, by a depot: trammel stock")
+	}
 	if p.Tree != "" && p.Tree != treeDigest {
 		return "", 0, wrong(p, "its tree digest is %.19s… and the lock has %.19s…", treeDigest, p.Tree)
 	}
@@ -427,6 +431,11 @@ func replace(fresh, final string) error {
 	}
 	disk.RemoveAll(fresh + aside)
 	return nil
+}
+
+// byBuild tells whether a part is made by programs of others from its sources, and not only unpacked.
+func byBuild(p lock.PartOn) bool {
+	return strings.HasPrefix(p.Build, "python:") || strings.HasPrefix(p.Build, "r:") || strings.HasPrefix(p.Builder, "scripts ")
 }
 
 func has(m tree.Manifest, file string) bool {

@@ -148,6 +148,7 @@ type Toolchain struct {
 	From    string    // name of a source; empty: the first that has it
 	Package string    // what no card describes: a Go command, or a package of npm
 	Scripts []string  // npm: packages of its tree whose install scripts may run
+	Varies  bool      // what its install scripts make comes out differently each time, which is accepted
 	Tool    string    // the tool whose card says all of it, where this one has a name of its own
 	Prefix  string    // stands before the names of its commands
 	Shown   []Renamed // its commands that show, under what names; empty: all of them
@@ -396,6 +397,9 @@ func (d *Declaration) meaning() string {
 		}
 		if len(t.Scripts) > 0 {
 			tool["scripts"] = t.Scripts
+		}
+		if t.Varies {
+			tool["varies"] = true
 		}
 		if t.Tool != "" {
 			tool["tool"] = t.Tool

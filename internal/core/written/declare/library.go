@@ -26,6 +26,7 @@ type Library struct {
 	Tool    string   // name of the toolchain that they are for
 	Scripts []string // node: packages whose install scripts may run
 	Build   []string // python: packages that may be built from their source
+	Varies  []string // packages whose build comes out differently each time, which is accepted
 	Folder  string   // node: where node_modules is shown, from the project's folder
 	Place   fault.Place
 	WantAt  []fault.Place // of each want
@@ -46,7 +47,7 @@ var LibraryKinds = map[string]struct{ Source, Tool string }{
 // Meaning is all of a set that decides what is in it.
 func (l Library) Meaning() canon.Map {
 	m := canon.Map{"kind": l.Kind, "from": l.From, "asks": l.asks()}
-	for key, list := range map[string][]string{"groups": l.Groups, "scripts": l.Scripts, "build": l.Build} {
+	for key, list := range map[string][]string{"groups": l.Groups, "scripts": l.Scripts, "build": l.Build, "varies": l.Varies} {
 		if len(list) > 0 {
 			m[key] = list
 		}
@@ -94,7 +95,7 @@ func (l Library) Empty() bool { return len(l.asks()) == 0 }
 func (r *reader) library(d *Declaration, name string, t *page.Table) Library {
 	l := Library{
 		Name: name, Kind: r.Choice(t, "kind", "python", "node", "r"), Files: r.Texts(t, "files"), Want: r.Texts(t, "want"),
-		Groups: r.Texts(t, "groups"), From: r.Text(t, "from"), Place: r.Place(t.Span),
+		Groups: r.Texts(t, "groups"), Varies: r.Texts(t, "varies"), From: r.Text(t, "from"), Place: r.Place(t.Span),
 	}
 	if t.Get("kind") == nil {
 		r.Fault(t.Span, `Write, for example: kind = "python"`, "libraries %s have no kind", name)
@@ -121,6 +122,11 @@ func (r *reader) library(d *Declaration, name string, t *page.Table) Library {
 		l.Build = r.Texts(t, "build")
 		for i, name := range l.Build {
 			l.Build[i] = python.Normal(name)
+		}
+	}
+	if l.Kind == "python" {
+		for i, name := range l.Varies {
+			l.Varies[i] = python.Normal(name)
 		}
 	}
 	for i, text := range l.Want {

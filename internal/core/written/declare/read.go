@@ -493,7 +493,7 @@ func (r *reader) toolchains(d *Declaration) {
 				r.source(d, v)
 			}
 			t.Package = r.Text(sub, "package")
-			t.Scripts = r.Texts(sub, "scripts")
+			t.Scripts, t.Varies = r.Texts(sub, "scripts"), r.Flag(sub, "varies")
 			t.Tool, t.Prefix = r.Text(sub, "tool"), r.Text(sub, "prefix")
 			if v := sub.Get("prefix"); v != nil && !whole(`[A-Za-z0-9][A-Za-z0-9._-]*`, t.Prefix) {
 				r.Fault(v.Span, "", "%q cannot stand before the name of a command", t.Prefix)
