@@ -73,7 +73,9 @@ func TestLivePythonLibrariesWithCompiledCode(t *testing.T) {
 	sdist := standin.TarGz(
 		standin.File{Name: "weirsrc-1.2/PKG-INFO", Content: "Metadata-Version: 2.2\nName: weirsrc\nVersion: 1.2\n\n"},
 		standin.File{Name: "weirsrc-1.2/pyproject.toml", Content: "[build-system]\nrequires = [\"setuptools\"]\nbuild-backend = \"setuptools.build_meta\"\n[project]\nname = \"weirsrc\"\nversion = \"1.2\"\n[tool.setuptools]\npy-modules = [\"weirsrc\"]\n"},
-		standin.File{Name: "weirsrc-1.2/weirsrc.py", Content: "depth = 12\n"},
+		standin.File{Name: "weirsrc-1.2/weirsrc.py", Content: "import weirc\ndepth = weirc.depth()\n"},
+		standin.File{Name: "weirsrc-1.2/setup.py", Content: "from setuptools import setup, Extension\nsetup(ext_modules=[Extension('weirc', ['weirc.c'])])\n"},
+		standin.File{Name: "weirsrc-1.2/weirc.c", Content: "#include <Python.h>\nstatic PyObject *depth(PyObject *s, PyObject *a) { return PyLong_FromLong(12); }\nstatic PyMethodDef m[] = {{\"depth\", depth, METH_NOARGS, 0}, {0}};\nstatic struct PyModuleDef d = {PyModuleDef_HEAD_INIT, \"weirc\", 0, -1, m};\nPyMODINIT_FUNC PyInit_weirc(void) { return PyModule_Create(&d); }\n"},
 	)
 	s.PutWheel("shelf", standin.Wheel{Name: "weirsrc", Version: "1.2", Archive: sdist, File: "weirsrc-1.2.tar.gz", Hidden: true})
 	ids := map[string]string{}
@@ -231,6 +233,11 @@ want = ["rladder", "rtally == 1.0"]
 	h.ok("set", "rungs/broken=latest")
 	h.ok("approve", "--yes")
 	h.fails(1, []string{"broken 1.0 could not be built", "expected expression", "Log: "}, "fit")
+	h.ok("unset", "rungs/broken")
+	s.PutR("cran", standin.RPackage{Name: "weirtime", Version: "1.0", Exports: "export(at)", Files: []standin.File{{Name: "R/t.R", Content: "at <- as.numeric(Sys.time())\n"}}})
+	h.ok("set", "rungs/weirtime=latest")
+	h.ok("approve", "--yes")
+	h.fails(1, []string{"weirtime 1.0 comes out differently each time it is built: weirtime/R/weirtime.rdb", `varies = ["weirtime"]`}, "fit")
 }
 
 // The walks of the guide, from an empty folder to a figure, with real interpreters; made-up

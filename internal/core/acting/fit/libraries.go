@@ -376,13 +376,22 @@ func commandsIn(s *checkout.State, root lock.PartOn, dir string) error {
 			continue
 		}
 		for command, file := range p.Bin {
-			if err := os.Symlink("/"+file, filepath.Join(dir, command)); err != nil && !errors.Is(err, fs.ErrExist) {
-				return err
+			names := []string{command}
+			if slices.Contains(tripled, command) { // as Debian's Python and R call their compiler
+				names = append(names, map[string]string{"amd64": "x86_64", "arm64": "aarch64"}[s.Platform.Arch]+"-linux-gnu-"+command)
+			}
+			for _, name := range names {
+				if err := os.Symlink("/"+file, filepath.Join(dir, name)); err != nil && !errors.Is(err, fs.ErrExist) {
+					return err
+				}
 			}
 		}
 	}
 	return nil
 }
+
+// tripled are commands of a compiler that are also called by the system that they compile for.
+var tripled = []string{"gcc", "g++", "cpp", "gfortran", "ar", "ld", "nm", "strip", "ranlib", "objdump"}
 
 // withoutEmptyBuild makes sure that a build left something.
 func withoutEmptyBuild(fresh string) error {
