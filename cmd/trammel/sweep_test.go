@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 )
 
@@ -128,4 +129,44 @@ func TestSweepAndFitAtOnceNeverClash(t *testing.T) {
 	}
 	wait.Wait()
 	h.ok("verify", "--deep")
+}
+
+// What a service runs from stays, whatever the lock says by now: in a sealed view its paths name no frame. And who
+// only looks waits for nobody.
+func TestASweepTakesNothingThatRuns(t *testing.T) {
+	t.Parallel()
+	s, weir, oldweir := archives(t)
+	h := sealedHut(t, s, weir, oldweir, "sealed", newTally+"[service.count]\nrun = \"sleep 600\"\n")
+	h.fitted()
+	h.ok("start")
+	frame := frameOf(t, h)
+	h.write("trammel.toml", strings.Replace(h.read("trammel.toml"), newTally, newTally+"lure = { version = \"1\", from = \"weir\", package = \"lure\" }\n", 1))
+	h.ok("lock")
+	h.ok("approve", "--yes")
+	h.ok("fit")
+	h.ok("fit") // the earlier lock is this one too by now
+	if err := os.RemoveAll(filepath.Join(h.dir, ".trammel/earlier.lock")); err != nil {
+		t.Fatal(err)
+	}
+	h.ok("sweep", "--older-than", "0s")
+	if left, _ := os.ReadDir(frame); len(left) == 0 {
+		t.Error("the commands of a service that runs are gone")
+	}
+	h.ok("fit")
+	h.ok("stop")
+	h.ok("verify", "--deep")
+	h.ok("sweep", "--older-than", "0s")
+	if _, err := os.Stat(frame); err == nil {
+		t.Error("what nobody uses stays")
+	}
+	h.ok("run", "--", "lure")
+	busy, err := os.OpenFile(filepath.Join(h.home, "data/store/.sweep.lock"), os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer busy.Close()
+	if err := syscall.Flock(int(busy.Fd()), syscall.LOCK_EX); err != nil {
+		t.Fatal(err)
+	}
+	h.ok("sweep", "--print")
 }

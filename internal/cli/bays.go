@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -29,8 +30,13 @@ func baysCommand() *cli.Command {
 		Name:        "bays",
 		Usage:       "list the bays of this project, and what runs in them",
 		Description: example("trammel bays", "trammel bays --all"),
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "those of every project on this machine"}, jsonFlag()},
-		Action:      baysAction,
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "all", Usage: "those of every project on this machine, also of checkouts that are gone"},
+			&cli.BoolFlag{Name: "adopt", Usage: "of a checkout that was moved: give it the bays of its former place"},
+			&cli.BoolFlag{Name: "leave", Usage: "of a checkout that was moved: leave those where they are, and begin anew"},
+			jsonFlag(),
+		},
+		Action: baysAction,
 	}
 }
 
@@ -43,9 +49,13 @@ type bayOut struct {
 	Params  map[string]string `json:"params,omitempty"`  // that were chosen
 	Running []string          `json:"running"`           // copies of services
 	Bytes   int64             `json:"bytes"`             // that it takes on the disk
+	Gone    bool              `json:"gone,omitempty"`    // its checkout is not there any more
 }
 
 func baysAction(ctx context.Context, c *cli.Command) error {
+	if c.Bool("adopt") || c.Bool("leave") {
+		return movedAction(ctx, c)
+	}
 	places, err := placesNow()
 	if err != nil {
 		return err
@@ -78,6 +88,17 @@ func baysAction(ctx context.Context, c *cli.Command) error {
 			list = append(list, out)
 		}
 	}
+	if c.Bool("all") {
+		for _, g := range goneBays(places) {
+			out := bayOut{Name: g.Name, Project: g.Project, Dir: g.Checkout, Gone: true, Running: []string{}, Bytes: setup.SizeOf(g.Dir) + setup.SizeOf(g.Records)}
+			running, err := service.Connect(g, hostNow()).Running(ctx)
+			if err != nil {
+				return err
+			}
+			out.Running = append(out.Running, running...)
+			list = append(list, out)
+		}
+	}
 	s := screen(c)
 	if c.Bool("json") {
 		return tell(s, baysOut{1, list})
@@ -94,6 +115,8 @@ func baysAction(ctx context.Context, c *cli.Command) error {
 		}
 		if b.Locator != "" {
 			more = append(more, "from "+b.Locator)
+		} else if b.Gone {
+			more = append(more, "the checkout is gone: "+cmp.Or(b.Dir, "its folder is not known"))
 		} else if c.Bool("all") {
 			more = append(more, b.Dir)
 		}

@@ -80,6 +80,9 @@ func fitAction(ctx context.Context, c *cli.Command) error {
 	if c.Bool("print") {
 		return fitPrint(s, p)
 	}
+	if p, err = settled(ctx, c, s, p); err != nil {
+		return err
+	}
 	given, err := consent(ctx, c, s, p)
 	if err != nil {
 		return err

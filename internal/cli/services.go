@@ -71,6 +71,9 @@ func startAction(ctx context.Context, c *cli.Command) error {
 		s.Say("%s declares no service. One is a table such as [service.ledger] with run and ports.", p.Declaration.Project)
 		return nil
 	}
+	if p, err = settled(ctx, c, s, p); err != nil {
+		return err
+	}
 	given, err := consent(ctx, c, s, p)
 	if err != nil {
 		return err
@@ -275,6 +278,7 @@ func stopCommand() *cli.Command {
 		Description: example("trammel stop", "trammel stop lane", "trammel stop --signal HUP lane"),
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "signal", Usage: "send the `SIGNAL` to the services' programs, and stop nothing: " + strings.Join(service.SignalNames(), ", ")},
+			&cli.BoolFlag{Name: "gone", Usage: "stop the services of checkouts that are not there any more"},
 			jsonFlag(),
 		},
 		ShellComplete: complete(serviceNames),
@@ -283,6 +287,9 @@ func stopCommand() *cli.Command {
 }
 
 func stopAction(ctx context.Context, c *cli.Command) error {
+	if c.Bool("gone") {
+		return stopGone(ctx, c)
+	}
 	s := screen(c)
 	var known []string
 	var b bay.Bay
@@ -337,10 +344,10 @@ func stopAction(ctx context.Context, c *cli.Command) error {
 	}
 	if len(stopped) == 0 {
 		s.Print("nothing was running")
-		return nil
+	} else {
+		s.Print("stopped: %s", strings.Join(stopped, ", "))
 	}
-	s.Print("stopped: %s", strings.Join(stopped, ", "))
-	return nil
+	return sayGone(ctx, s)
 }
 
 // signalServices sends a signal to the programs of services.

@@ -127,7 +127,8 @@ func (s *State) MakeLocal() (*State, error) {
 		}
 	}
 	local := Local(s.Dir())
-	if s.LocalID != "" && s.LocalErr == nil {
+	copied := s.copied() // two with one id would have one memory of what was done
+	if s.LocalID != "" && s.LocalErr == nil && !copied {
 		if _, err := os.Lstat(filepath.Join(local, ".gitignore")); err == nil {
 			return s, nil
 		}
@@ -152,7 +153,7 @@ func (s *State) MakeLocal() (*State, error) {
 	if err := disk.WriteWithin(s.Dir(), LocalName+"/.gitignore", []byte("*\n"), 0o644); err != nil {
 		return nil, err
 	}
-	if out.LocalID = localID(nil, s.Dir()); out.LocalID == "" {
+	if out.LocalID = localID(nil, s.Dir()); out.LocalID == "" || copied && out.LocalID == s.LocalID {
 		// Known first: a folder with an id that nobody knows would be put aside.
 		out.LocalID = rand.Text()
 		if err := disk.Write(s.madeFile(out.LocalID), []byte(s.Dir()+"\n"), 0o600); err != nil {

@@ -8,11 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"app.example/trammel/internal/core/base/disk"
-	"app.example/trammel/internal/core/base/fault"
-	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
 	"app.example/trammel/internal/core/checkout/located"
@@ -99,15 +96,11 @@ func stopAll(ctx context.Context, p *checkout.State) ([]Cleared, error) {
 // setAside takes the links into a bay out of the checkout and gives its folders other names, once
 // nobody supervises it any more.
 func setAside(ctx context.Context, p *checkout.State) (out []Cleared, err error) {
-	held, err := disk.LockFile(p.Bay.SupervisorLock())
-	for try := 0; err != nil && try < 100 && ctx.Err() == nil; try++ { // one that was told to stop is about to go
-		time.Sleep(50 * time.Millisecond)
-		held, err = disk.LockFile(p.Bay.SupervisorLock())
-	}
+	release, err := unsupervised(ctx, p)
 	if err != nil {
-		return nil, fault.New(fault.ErrFailed, "bay %s is being started at this moment", p.Bay.Name).Advise("Once that is done: trammel clear %s", shell.Typed(p.Bay.Name))
+		return nil, err
 	}
-	defer held.Close()
+	defer release()
 	for _, link := range p.Written.Files { // links into the bay's rendered files
 		at := filepath.Join(p.Dir(), filepath.FromSlash(link.Path))
 		if to, err := os.Readlink(at); err == nil && strings.HasPrefix(to, p.Bay.Dir+string(filepath.Separator)) {

@@ -86,11 +86,13 @@ func Run(ctx context.Context, p place.Places, o Options) (*Result, error) {
 	if _, err := os.Stat(p.Store()); errors.Is(err, fs.ErrNotExist) && o.Print {
 		return &Result{}, nil // nothing is there, and nothing is made to look
 	}
-	unlock, err := s.WriteLock(ctx)
-	if err != nil {
-		return nil, err
+	if !o.Print { // who only looks waits for nobody
+		unlock, err := s.WriteLock(ctx)
+		if err != nil {
+			return nil, err
+		}
+		defer unlock()
 	}
-	defer unlock()
 	keep := roots{map[string]bool{}, map[fetch.Digest]bool{}, map[string]bool{}}
 	result := &Result{seen: map[uint64]uint64{}}
 	if err := projects(p, s, &keep, result, o.Print); err != nil {
@@ -297,6 +299,7 @@ func processes(p place.Places, keep *roots) {
 		return
 	}
 	inStore, inFrames := p.Store()+"/", p.Frames()+"/"
+	here, _ := os.Readlink("/proc/self/ns/mnt")
 	note := func(text []byte) {
 		for prefix, set := range map[string]map[string]bool{inStore: keep.parts, inFrames: keep.frames} {
 			for rest := text; ; {
@@ -325,6 +328,9 @@ func processes(p place.Places, keep *roots) {
 		if environ, err := os.ReadFile(filepath.Join("/proc", e.Name(), "environ")); err == nil {
 			note(environ)
 		}
+		if there, err := os.Readlink(filepath.Join("/proc", e.Name(), "ns/mnt")); err == nil && there != here {
+			mounted(filepath.Join("/proc", e.Name(), "mountinfo"), map[string]map[string]bool{inFrames: keep.frames, inStore: keep.parts})
+		}
 	}
 	// A frame that a process has on its PATH needs what it links to.
 	for name := range keep.frames {
@@ -339,6 +345,29 @@ func processes(p place.Places, keep *roots) {
 		for _, l := range shown {
 			if target, err := os.Readlink(filepath.Join(p.Frames(), name, "roots", l.Name())); err == nil {
 				note([]byte(target + "/"))
+			}
+		}
+	}
+}
+
+// mounted keeps the frames and parts that a view shows to a process under other names, by the folder within its file
+// system that each mount shows (proc_pid_mountinfo(5), field 4): the end of its path, since where that file system is
+// mounted is another field's. folders are those of frames and parts, each with what is kept of it.
+func mounted(file string, folders map[string]map[string]bool) {
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return
+	}
+	for line := range strings.Lines(string(raw)) {
+		f := strings.Fields(line)
+		if len(f) < 4 {
+			continue
+		}
+		for folder, set := range folders {
+			last := "/" + filepath.Base(folder) + "/"
+			if before, after, ok := strings.Cut(f[3], last); ok && strings.HasSuffix(folder, before+last) {
+				name, _, _ := strings.Cut(after, "/")
+				set[name] = true
 			}
 		}
 	}

@@ -368,6 +368,29 @@ func typed(c Change, now *checkout.State, tools []string) bool {
 	return false
 }
 
+// Move gives the consents to a checkout in one folder to the same one in another, where it was moved to and has
+// none. They hold for the same effects as before, and for no others.
+func Move(p place.Places, from, to string) error {
+	list := consents(p, from)
+	if len(list) == 0 || len(consents(p, to)) > 0 {
+		return nil
+	}
+	for i := range list {
+		list[i].Dir = to
+	}
+	raw, err := json.MarshalIndent(remembered{rememberedFormat, list}, "", " ")
+	if err != nil {
+		return err
+	}
+	if err := os.Rename(CopiesOf(p, from), CopiesOf(p, to)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := disk.Write(checkout.ConsentFile(p, to), raw, 0o600); err != nil {
+		return err
+	}
+	return Revoke(p, from)
+}
+
 // Revoke takes consent back; there may be none.
 func Revoke(p place.Places, dir string) error {
 	err := os.Remove(checkout.ConsentFile(p, dir))

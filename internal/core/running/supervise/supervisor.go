@@ -290,6 +290,9 @@ func (s *supervisor) statuses() []service.Status {
 			if err := h.strangers(); err != nil {
 				st.State, st.Reason = service.Failing, err.Error()
 			}
+			if !process.ProcessOf(st.Pid).Alive() { // a script runs one program after the other
+				st.Pid = h.tree.Program()
+			}
 		}
 		if u.spec.Web != "" && st.Running() {
 			st.Address, st.Secure = names.Address(u.spec.Service), names.Secure(u.spec.Service)
