@@ -4,6 +4,7 @@
 //	go run ./internal/campaign                # 1,000 kills, and every other trouble
 //	go run ./internal/campaign -kills 100     # a shorter one
 //	go run ./internal/campaign tamper         # 1,000 changes of a fitted machine, each to be named and mended
+//	go run ./internal/campaign edits          # 1,000 times two commands and an editor at one declaration
 //
 // A run takes its random numbers from -seed, which it prints, so that a finding can be
 // looked for again. What must hold after each kill is in promises.go; docs/inside.md
@@ -25,8 +26,8 @@ func main() {
 		fmt.Fprintln(os.Stderr, serve(os.Args[2:]))
 		os.Exit(1)
 	}
-	if len(os.Args) > 1 && os.Args[1] == "tamper" {
-		tampering(os.Args[2:])
+	if len(os.Args) > 1 && (os.Args[1] == "tamper" || os.Args[1] == "edits") {
+		other(os.Args[1], os.Args[2:])
 		return
 	}
 	kills := flag.Int("kills", 1000, "how many commands to kill")
@@ -43,10 +44,10 @@ func main() {
 	removeAll(root)
 }
 
-// tampering is the campaign of changes.
-func tampering(args []string) {
-	flags := flag.NewFlagSet("tamper", flag.ExitOnError)
-	n := flags.Int("changes", 1000, "how many changes to make")
+// other is a campaign of changes, or of edits.
+func other(kind string, args []string) {
+	flags := flag.NewFlagSet(kind, flag.ExitOnError)
+	n := flags.Int("changes", 1000, "how many changes to make, or rounds of edits")
 	seed := flags.Uint64("seed", uint64(time.Now().UnixNano()), "where the random numbers begin")
 	only := flags.String("only", "", "make only changes whose name has this text")
 	_ = flags.Parse(args)
@@ -57,8 +58,12 @@ func tampering(args []string) {
 	if err == nil {
 		program, err = build(root)
 	}
-	if err == nil {
+	switch {
+	case err != nil:
+	case kind == "tamper":
 		err = tamper(root+"/machine", program, *n, *seed, *only, say)
+	default:
+		err = edits(root+"/machine", program, *n, *seed, say)
 	}
 	if err != nil {
 		fmt.Fprintf(os.Stderr, "campaign: %v\nWhat is left of it: %s\n", err, root)

@@ -1,6 +1,7 @@
 package checkout
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"io/fs"
@@ -22,6 +23,13 @@ type Pending struct {
 	File        string `json:"file"` // of the declaration
 	Declaration []byte `json:"declaration"`
 	Lock        []byte `json:"lock"`
+	Was         []byte `json:"was"` // what the declaration said when this was decided
+}
+
+// void tells whether somebody has saved another declaration since: theirs holds, and nothing is replaced.
+func (x Pending) void() bool {
+	raw, err := disk.Read(x.File, disk.MostText)
+	return err == nil && !bytes.Equal(raw, x.Was) && !bytes.Equal(raw, x.Declaration)
 }
 
 func pendingFile(p place.Places, dir string) string {
@@ -42,7 +50,7 @@ func readPending(r *reading.Reader, p place.Places, dir string) (*Pending, error
 		return nil, fault.New(fault.ErrFailed, "a recall was cut, and its record %s cannot be read: %v", path, err).
 			Advise("Remove that file, then recall once more: trammel recall --list")
 	}
-	if filepath.Dir(out.File) != dir {
+	if filepath.Dir(out.File) != dir || out.void() {
 		return nil, nil
 	}
 	return &out, nil
@@ -63,35 +71,42 @@ func Replace(p place.Places, x Pending) error {
 	return x.Finish(p)
 }
 
-// Finish writes both files and takes the record away.
+// Finish writes both files and takes the record away. The declaration is written only where it still says what it
+// did, so that nothing is lost that somebody saves meanwhile.
+// Errors: disk.ErrChanged where somebody did; then neither is written.
 func (x Pending) Finish(p place.Places) error {
 	dir := filepath.Dir(x.File)
-	// Both are on the disk before either takes its name.
-	var fresh []*disk.Fresh
-	for path, text := range map[string][]byte{x.File: x.Declaration, lock.Path(dir): x.Lock} {
-		f, err := disk.Create(path)
+	err := disk.Edit(x.File, x.Was, x.Declaration, 0o644)
+	if errors.Is(err, disk.ErrChanged) {
+		if raw, readErr := disk.Read(x.File, disk.MostText); readErr == nil && bytes.Equal(raw, x.Declaration) {
+			err = nil // it was written before
+		}
+	}
+	if err == nil {
+		err = replaceLock(dir, x.Lock)
+	}
+	if err != nil && !errors.Is(err, disk.ErrChanged) {
+		return err
+	}
+	if removed := os.Remove(pendingFile(p, dir)); !errors.Is(removed, fs.ErrNotExist) { // another command may have finished it
+		err = errors.Join(err, removed)
+	}
+	return err
+}
+
+// replaceLock writes the lock that goes with a declaration, whatever it said.
+func replaceLock(dir string, text []byte) error {
+	for range 100 {
+		was, err := disk.Read(lock.Path(dir), disk.MostLock)
+		if errors.Is(err, fs.ErrNotExist) {
+			was, err = nil, nil
+		}
 		if err != nil {
 			return err
 		}
-		defer f.Drop()
-		if _, err = f.Write(text); err == nil {
-			err = f.Sync()
-		}
-		if err != nil {
-			return err
-		}
-		fresh = append(fresh, f)
-	}
-	for _, f := range fresh {
-		if err := f.Commit(0o644); err != nil {
+		if err := disk.Edit(lock.Path(dir), was, text, 0o644); !errors.Is(err, disk.ErrChanged) {
 			return err
 		}
 	}
-	if err := disk.SyncDir(dir); err != nil {
-		return err
-	}
-	if err := os.Remove(pendingFile(p, dir)); !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil // another command finished it at the same time
+	return disk.ErrChanged
 }

@@ -1,7 +1,9 @@
 package checkout_test
 
 import (
+	"app.example/trammel/internal/core/base/disk"
 	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -177,6 +179,30 @@ func within(name string) func(dir, elsewhere string) error {
 	}
 }
 
+// What somebody saves while a declaration is being replaced stays, and the replacement is given up.
+func TestAReplacementGivesWayToWhatSomebodySaved(t *testing.T) {
+	asked := weir(t, map[string]string{"trammel.toml": declared})
+	s := open(t, asked)
+	file := filepath.Join(asked.Dir, "trammel.toml")
+	saved := declared + "# saved\n"
+	if err := os.WriteFile(file, []byte(saved), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	x := checkout.Pending{File: file, Declaration: []byte(strings.Replace(declared, "LANES", "OTHER", 1)), Lock: []byte("x"), Was: []byte(declared)}
+	if err := checkout.Replace(s.Places, x); !errors.Is(err, disk.ErrChanged) {
+		t.Errorf("%v", err)
+	}
+	if raw, _ := os.ReadFile(file); string(raw) != saved {
+		t.Errorf("%s", raw)
+	}
+	if _, err := os.Stat(filepath.Join(asked.Dir, "trammel.lock")); err == nil {
+		t.Error("a lock was written for a declaration that is not there")
+	}
+	if got := open(t, asked); got.Declaration.Variables[0].Name != "LANES" {
+		t.Error("it is believed all the same")
+	}
+}
+
 // A replacement that was cut is what every State says, and the first command that acts
 // finishes it, once.
 func TestAReplacementThatWasCutIsFinishedOnce(t *testing.T) {
@@ -189,7 +215,7 @@ func TestAReplacementThatWasCutIsFinishedOnce(t *testing.T) {
 	if err := os.MkdirAll(filepath.Join(lockFolder, "x"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := checkout.Replace(s.Places, checkout.Pending{File: file, Declaration: []byte(other), Lock: []byte("x")}); err == nil {
+	if err := checkout.Replace(s.Places, checkout.Pending{File: file, Declaration: []byte(other), Lock: []byte("x"), Was: []byte(declared)}); err == nil {
 		t.Fatal("it is written over a folder")
 	}
 	os.RemoveAll(lockFolder)

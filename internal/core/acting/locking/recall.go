@@ -2,6 +2,7 @@ package locking
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 	"time"
 
@@ -67,9 +68,12 @@ func Back(ctx context.Context, places place.Places, h *history.History, o Recall
 		if err := disk.WriteCache(Declared(dir), r.Declaration); err != nil {
 			return out, err
 		}
-		err = checkout.Replace(places, checkout.Pending{File: o.File, Declaration: r.Declaration, Lock: r.Lock.Bytes()})
+		err = checkout.Replace(places, checkout.Pending{File: o.File, Declaration: r.Declaration, Lock: r.Lock.Bytes(), Was: own})
 	} else {
 		err = r.Lock.Write(dir)
+	}
+	if errors.Is(err, disk.ErrChanged) {
+		return out, fault.New(fault.ErrFailed, "%s was saved by somebody else meanwhile, and was left as it is", filepath.Base(o.File)).Advise("See what is in it, then recall once more: trammel recall %s --declaration", shell.Typed(r.Short()))
 	}
 	committed := h.Same(lock.FileName, text) && (!o.Declaration || h.Same(filepath.Base(o.File), own))
 	if aside && !committed {
