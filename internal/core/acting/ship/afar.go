@@ -264,10 +264,23 @@ func (f *Afar) Start(ctx context.Context, up *setup.Setup, order Order, o setup.
 	if err != nil {
 		return nil, up, err
 	}
-	for i, x := range stack.Services { // what did not change keeps the image that it has
-		if was, ok := live[cluster.Name(x.Name)]; ok && was.Digest() == x.Digest && was.Image() != "" {
-			stack.Services[i].Image = was.Image()
+	before, err := cluster.AppliedOf(up.State.Bay)
+	if err != nil {
+		return nil, up, err
+	}
+	// What did not change keeps the image that it has, where that is one which this bay asked for.
+	for i, x := range stack.Services {
+		was, ok := live[cluster.Name(x.Name)]
+		if asked := before.Image(x.Kind(), cluster.Name(x.Name)); ok && was.Digest() == x.Digest && asked != "" && was.Image() == asked {
+			stack.Services[i].Image = asked
 		}
+	}
+	if err := f.Kube.Mend(ctx, stack); err != nil {
+		return nil, up, err
+	}
+	applied := cluster.Applied{Environment: string(made.Environment), Objects: stack.All()}
+	if err := applied.Keep(up.State.Bay); err != nil { // before anything of it is there
+		return nil, up, err
 	}
 	if err := f.Kube.Apply(ctx, stack.Common()...); err != nil {
 		return nil, up, err
@@ -446,26 +459,20 @@ func (f *Afar) Clear(ctx context.Context, up *setup.Sight) error {
 	return f.Kube.Clear(ctx, f.stack(up))
 }
 
-// Holds says in words what of the bay in the cluster is not what is locked.
-func (f *Afar) Holds(ctx context.Context, up *setup.Sight) (found []string, err error) {
-	live, err := f.Kube.Workloads(ctx, f.stack(up))
+// Holds says what of the bay in the cluster is not what is locked and was asked for.
+// Errors: the cluster does not answer, or it is not known what was asked for.
+func (f *Afar) Holds(ctx context.Context, up *setup.Sight) ([]cluster.Drift, error) {
+	applied, err := cluster.AppliedOf(up.State.Bay)
 	if err != nil {
 		return nil, err
 	}
-	id := string(up.State.Lock.EnvironmentID(platform.Here()))
-	for name, x := range live {
-		if _, environment := x.Marked(); environment != id {
-			found = append(found, fmt.Sprintf("%s was made from environment %s", name, canon.Short(environment)))
-		}
+	if applied == nil {
+		return nil, fault.New(fault.ErrFailed, "it is not known what this bay asked the cluster for: an earlier release did")
 	}
-	pods, err := f.Kube.Pods(ctx, f.stack(up))
-	for _, p := range pods {
-		owner, ok := live[p.Metadata.Labels["app.kubernetes.io/name"]]
-		if ok && p.Image() != owner.Image() {
-			found = append(found, fmt.Sprintf("pod %s runs image %s, and %s is wanted", p.Metadata.Name, p.Image(), owner.Image()))
-		}
+	found, err := f.Kube.Live(ctx, f.stack(up), applied)
+	if id := string(up.State.Lock.EnvironmentID(platform.Here())); err == nil && applied.Environment != id {
+		found = append([]cluster.Drift{{Thing: "all of it", What: fmt.Sprintf("was made from environment %s", canon.Short(applied.Environment))}}, found...)
 	}
-	slices.Sort(found)
 	return found, err
 }
 

@@ -328,9 +328,8 @@ func (h *here) cluster(ctx context.Context) (string, []Detail, error) {
 	}
 	found, err := f.Holds(ctx, h.s)
 	var out []Detail
-	for _, text := range found {
-		name, what, _ := strings.Cut(text, " ")
-		out = append(out, Detail{name, what})
+	for _, d := range found {
+		out = append(out, Detail{d.Thing, d.What})
 	}
 	return where, out, err
 }

@@ -136,6 +136,21 @@ func (k *Kubectl) Apply(ctx context.Context, objects ...Object) error {
 	return err
 }
 
+// Replace has objects be exactly as they are given: what others set in them goes.
+func (k *Kubectl) Replace(ctx context.Context, objects ...Object) error {
+	var in bytes.Buffer
+	for _, o := range objects {
+		raw, err := json.Marshal(o)
+		if err != nil {
+			return err
+		}
+		in.Write(raw)
+		in.WriteByte('\n')
+	}
+	_, err := k.Run(ctx, in.Bytes(), "replace", "--field-manager", Manager, "--validate=strict", "-f", "-")
+	return err
+}
+
 // Items are objects as the API has them, as far as they are looked at here.
 type Items struct {
 	Items []Item `json:"items"`
@@ -150,6 +165,10 @@ type Item struct {
 		Annotations map[string]string `json:"annotations"`
 		Generation  int64             `json:"generation"`
 		Deleted     string            `json:"deletionTimestamp"`
+		Owners      []struct {
+			Kind string `json:"kind"`
+			Name string `json:"name"`
+		} `json:"ownerReferences"`
 	} `json:"metadata"`
 	Spec struct {
 		Replicas *int `json:"replicas"`
