@@ -275,25 +275,29 @@ func stop(ctx context.Context, b bay.Bay, h host.Host) error {
 	return f.Close()
 }
 
+// mostEdits is how often a change is begun anew because somebody else saved the file meanwhile.
+const mostEdits = 8
+
 // dropLine takes one line out of a start-up file, if it still stands there. The file keeps
-// its mode and, where it is a link, its place.
+// its mode and, where it is a link, its place; what somebody saves meanwhile stays.
 func dropLine(t Thing) error {
-	path, err := filepath.EvalSymlinks(t.Path)
-	if err != nil {
-		return err
+	for range mostEdits {
+		path, err := filepath.EvalSymlinks(t.Path)
+		if err != nil {
+			return err
+		}
+		raw, err := disk.Read(path, disk.MostText)
+		if err != nil {
+			return err
+		}
+		lines := strings.Split(string(raw), "\n")
+		i := slices.IndexFunc(lines, func(l string) bool { return strings.TrimSpace(l) == t.What })
+		if i < 0 {
+			return nil
+		}
+		if err := disk.Edit(path, raw, []byte(strings.Join(slices.Delete(lines, i, i+1), "\n")), 0o644); !errors.Is(err, disk.ErrChanged) {
+			return err
+		}
 	}
-	raw, err := disk.Read(path, disk.MostText)
-	if err != nil {
-		return err
-	}
-	lines := strings.Split(string(raw), "\n")
-	i := slices.IndexFunc(lines, func(l string) bool { return strings.TrimSpace(l) == t.What })
-	if i < 0 {
-		return nil
-	}
-	info, err := os.Stat(path)
-	if err != nil {
-		return err
-	}
-	return disk.Write(path, []byte(strings.Join(slices.Delete(lines, i, i+1), "\n")), info.Mode().Perm())
+	return disk.ErrChanged
 }
