@@ -367,3 +367,61 @@ func TestLiveAVirtualEnvironmentIsOfTheLockedPython(t *testing.T) {
 		})
 	}
 }
+
+// Twenty tools of a project and twenty of a person's own, of one suite and with packages in common: each starts in the
+// root that it was locked for, beside any of the others.
+func TestLiveTwentyToolsOfAProjectAndTwentyOfAPersonsOwn(t *testing.T) {
+	liveArchive(t)
+	type tool struct{ pack, run string }
+	shared := []tool{
+		{"jq", "jq --version"}, {"bc", "bc --version"}, {"tree", "tree --version"}, {"file", "file --version"}, {"figlet", "figlet weir"},
+		{"hello", "hello"}, {"nano", "nano --version"}, {"less", "less --version"}, {"patch", "patch --version"}, {"gawk", "gawk --version"},
+		{"ed", "ed --version"}, {"dc", "dc --version"}, {"zstd", "zstd --version"}, {"lz4", "lz4 --version"}, {"pigz", "pigz --version"},
+		{"sqlite3", "sqlite3 --version"}, {"rsync", "rsync --version"}, {"m4", "m4 --version"}, {"xxd", "xxd --version"}, {"pv", "pv --version"},
+	}
+	own := []tool{
+		{"vim-tiny", "vim.tiny --version"}, {"htop", "htop --version"}, {"curl", "curl --version"}, {"wget", "wget --version"}, {"ripgrep", "rg --version"},
+		{"fd-find", "fdfind --version"}, {"hyperfine", "hyperfine --version"}, {"tmux", "tmux -V"}, {"jo", "jo -V"}, {"units", "units --version"},
+		{"socat", "socat -V"}, {"ncdu", "ncdu --version"}, {"mc", "mc --version"}, {"bat", "batcat --version"}, {"moreutils", "sponge -h"},
+		{"shellcheck", "shellcheck --version"}, {"datamash", "datamash --version"}, {"aria2", "aria2c --version"}, {"graphviz", "dot -V"}, {"indent", "indent --version"},
+	}
+	table := func(list []tool) string {
+		var b strings.Builder
+		b.WriteString("[toolchain]\n")
+		for _, x := range list {
+			fmt.Fprintf(&b, "%s-tool = { version = \"latest\", from = \"trixie\", package = %q }\n", x.pack, x.pack)
+		}
+		return b.String()
+	}
+	for _, isolation := range []string{"clean", "sealed"} {
+		t.Run(isolation, func(t *testing.T) {
+			t.Parallel()
+			h := archiveHut(t, "format = 1\nproject = \"own-"+isolation+"\"\nisolation = \""+isolation+"\"\n[source.trixie]\nkind = \"debian\"\nsuite = \"trixie\"\n"+table(shared))
+			h.fitted()
+			said := map[string]string{}
+			for _, x := range shared {
+				said[x.run] = h.ok(append([]string{"run", "--"}, strings.Fields(x.run)...)...)
+			}
+			before := h.read("trammel.lock")
+			h.write("trammel.local.toml", table(own))
+			h.ok("lock")
+			h.ok("fit", "--approve")
+			if h.read("trammel.lock") != before {
+				t.Error("the team's lock moved")
+			}
+			for _, x := range shared {
+				if out := h.ok(append([]string{"run", "--"}, strings.Fields(x.run)...)...); out != said[x.run] {
+					t.Errorf("%s says %q beside one's own tools, and %q without", x.run, out, said[x.run])
+				}
+			}
+			for _, x := range own {
+				if o := h.try(append([]string{"run", "--"}, strings.Fields(x.run)...)...); o.code > 2 || strings.Contains(o.err, "error while loading") || strings.Contains(o.err, "not part of") {
+					t.Errorf("%s: %d %s%s", x.run, o.code, o.out, o.err)
+				}
+			}
+			if out := h.ok("verify"); !strings.Contains(out, "yours, not the team's: ") {
+				t.Errorf("verify:\n%s", out)
+			}
+		})
+	}
+}

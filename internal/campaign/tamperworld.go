@@ -140,6 +140,7 @@ func newFitted(root, program string) (_ *fitted, err error) {
 	}
 	base := deb("r-base-core", "4.5.0-1", "#!/bin/sh\n", standin.File{Name: "./usr/bin/R", Mode: 0o755, Content: `#!/bin/sh
 [ "$1" = --version ] && echo 'R version 4.5.0 (2025-04-11) -- "How About"' && exit
+[ "$1" = RHOME ] && echo /usr/lib/R && exit
 for a; do case $a in --library=*) to=${a#--library=};; esac; last=$a; done
 mkdir -p "$to/$(basename "$last")"
 cat "$last/DESCRIPTION" > "$to/$(basename "$last")/DESCRIPTION"

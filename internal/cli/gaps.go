@@ -46,7 +46,7 @@ func runGaps(ctx context.Context, c *cli.Command, plan *environ.Compiled, dir st
 	// The terminal sends its signals to the command itself.
 	signal.Ignore(os.Interrupt, syscall.SIGQUIT)
 	var found []gap
-	exit, err := process.Traced(process.Spec{Path: file, Argv: args, Env: env, Dir: dir}, func(e process.Executed) {
+	exit, err := process.Traced(process.Spec{Path: file, Argv: args, Env: env, Dir: dir, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr}, func(e process.Executed) {
 		if g, is := allowed.gap(e); is && !slices.Contains(found, g) {
 			found = append(found, g)
 		}

@@ -29,8 +29,17 @@ func Traced(spec Spec, told func(Executed)) (Exit, error) {
 	runtime.LockOSThread() // who traces is a thread
 	defer runtime.UnlockOSThread()
 	cmd := &exec.Cmd{
-		Path: spec.Path, Args: spec.Argv, Env: spec.Env, Dir: spec.Dir, Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr,
+		Path: spec.Path, Args: spec.Argv, Env: spec.Env, Dir: spec.Dir,
 		SysProcAttr: &syscall.SysProcAttr{Ptrace: true},
+	}
+	if spec.Stdin != nil {
+		cmd.Stdin = spec.Stdin
+	}
+	if spec.Stdout != nil {
+		cmd.Stdout = spec.Stdout
+	}
+	if spec.Stderr != nil {
+		cmd.Stderr = spec.Stderr
 	}
 	if err := cmd.Start(); err != nil {
 		return Exit{}, err
