@@ -54,9 +54,9 @@ func (v *verifier) store(ctx context.Context) {
 	}
 	row.Text = strings.Join(texts, "; ")
 	if row.State == OK {
-		noun := "parts"
+		noun := "archives"
 		if len(parts) == 1 {
-			noun = "part"
+			noun = "archive"
 		}
 		row.Text = fmt.Sprintf("%d %s, %s files, %s", len(parts), noun, Grouped(total), how)
 	}
