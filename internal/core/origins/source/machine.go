@@ -354,6 +354,10 @@ func (m *Machine) authorization(a Address, address string) string {
 	return m.netrc(u.Hostname())
 }
 
+// answering is how long a host client may take to say a setting: on a machine that is busy one that starts an
+// interpreter takes many seconds.
+const answering = time.Minute
+
 // ask starts a host client for a setting that stands in no file. It is the last
 // resort, since some clients take a second to start. It works in the top folder, so that
 // no file of a checkout is a setting of it, and only a client that is none of a checkout's
@@ -367,7 +371,7 @@ func (m *Machine) ask(client string, args ...string) string {
 		if info, err := os.Stat(path); err != nil || info.IsDir() || info.Mode()&0o111 == 0 {
 			continue
 		}
-		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		ctx, cancel := context.WithTimeout(context.Background(), answering)
 		defer cancel()
 		cmd := exec.CommandContext(ctx, path, args...)
 		cmd.Dir = "/"
