@@ -160,9 +160,9 @@ func fitReport(s *ui.Screen, p *checkout.State, done setup.Fitted) {
 	if idle {
 		s.Print("  nothing to do")
 	} else if r.Kept > 0 {
-		what := fmt.Sprintf("%d parts that were there", r.Kept)
+		what := fmt.Sprintf("%d archives that were there", r.Kept)
 		if r.Kept == 1 {
-			what = "1 part that was there"
+			what = "1 archive that was there"
 		}
 		s.Print("  %-7s  %s", "kept", what)
 	}
