@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -248,4 +249,30 @@ esbuild = "latest"
 	if out := h.ok("verify", "--deep"); !strings.Contains(out, "All 7 hold.") {
 		t.Error(out)
 	}
+}
+
+// A Go of a time before it found its own files has them named: it compiles with its own library, whatever the host
+// has, and verify asks each where it stands.
+func TestLiveAnOldGoUsesItsOwnFiles(t *testing.T) {
+	liveRegistries(t)
+	h := liveHut(t)
+	h.write("trammel.toml", "format = 1\nproject = \"heronweir\"\n[toolchain]\ngo = \"=1.5.4\"\n")
+	if o := h.try("lock"); o.code != 0 {
+		t.Skipf("the proxy has no Go 1.5.4: %s", o.err)
+	}
+	h.ok("fit")
+	root := strings.TrimSpace(h.ok("run", "--", "go", "env", "GOROOT"))
+	if !strings.HasPrefix(root, filepath.Join(h.home, "data/store")+"/") {
+		t.Errorf("GOROOT is %s", root)
+	}
+	h.write("m/m.go", "package main\n\nimport (\n\t\"fmt\"\n\t\"runtime\"\n)\n\nfunc main() { fmt.Println(runtime.Version()) }\n")
+	if out := h.ok("run", "--", "go", "run", "m/m.go"); strings.TrimSpace(out) != "go1.5.4" {
+		t.Errorf("it says %q", out)
+	}
+	h.ok("verify")
+	// One that leans on the host all the same is named.
+	h.write("trammel.toml", h.read("trammel.toml")+"[variables]\nGOROOT = \""+runtime.GOROOT()+"\"\n")
+	h.ok("lock")
+	h.ok("approve", "--yes")
+	h.fails(3, []string{"versions", "which is not of this environment"}, "verify")
 }
