@@ -283,6 +283,45 @@ func TestClusterHasAWholeStack(t *testing.T) {
 			t.Fatal(err)
 		}
 	})
+	t.Run("what somebody changes is named, and start mends it", func(t *testing.T) {
+		in := func(args ...string) func() { return func() { h.kubectl(append([]string{"-n", h.namespace}, args...)...) } }
+		for name, c := range map[string]struct {
+			change func()
+			words  []string
+		}{
+			"an image":         {in("set", "image", "statefulset/board", "board=registry.example/miner:1"), []string{"statefulset board", "registry.example/miner:1"}},
+			"a variable":       {in("set", "env", "statefulset/api", "EVIL=1"), []string{"statefulset api", "EVIL"}},
+			"no copies":        {in("scale", "statefulset/board", "--replicas=0"), []string{"statefulset board", "replicas"}},
+			"a field":          {in("patch", "statefulset", "board", "--type=merge", "-p", `{"spec":{"template":{"spec":{"nodeSelector":{"evil":"yes"}}}}}`), []string{"statefulset board", "nodeSelector"}},
+			"a file":           {in("patch", "configmap", "files", "--type=merge", "-p", `{"data":{"file-0":"other"}}`), []string{"configmap files"}},
+			"a file more":      {in("patch", "configmap", "files", "--type=merge", "-p", `{"data":{"evil":"other"}}`), []string{"configmap files", "evil"}},
+			"a secret":         {in("patch", "secret", "api-variables", "--type=merge", "-p", `{"data":{"PASS":"ZXZpbA=="}}`), []string{"secret api-variables"}},
+			"a port":           {in("patch", "service", "board", "--type=json", "-p", `[{"op":"replace","path":"/spec/ports/0/targetPort","value":9}]`), []string{"service board", "targetPort"}},
+			"whom it leads to": {in("patch", "service", "board", "--type=merge", "-p", `{"spec":{"selector":{"evil":"yes"}}}`), []string{"service board", "selector"}},
+			"a name gone":      {in("delete", "service", "board"), []string{"service board", "is not there"}},
+			"a workload gone":  {in("delete", "statefulset", "board"), []string{"statefulset board", "is not there"}},
+			"a pod of nobody": {func() {
+				c := exec.Command("kubectl", "--context", h.context, "-n", h.namespace, "apply", "-f", "-")
+				c.Stdin = strings.NewReader(fmt.Sprintf(`{"apiVersion":"v1","kind":"Pod","metadata":{"name":"evil","labels":{"app.kubernetes.io/managed-by":"trammel","app.kubernetes.io/part-of":"heronweir","example.app.trammel/bay":"preview","app.kubernetes.io/name":"board"}},"spec":{"securityContext":{"runAsNonRoot":true,"runAsUser":1000,"seccompProfile":{"type":"RuntimeDefault"}},"containers":[{"name":"evil","image":%q,"securityContext":{"allowPrivilegeEscalation":false,"capabilities":{"drop":["ALL"]}}}]}}`, "registry.example/miner:1"))
+				if out, err := c.CombinedOutput(); err != nil {
+					t.Fatalf("%s", out)
+				}
+			}, []string{"pod evil", "no workload of this bay made it"}},
+		} {
+			t.Run(name, func(t *testing.T) {
+				c.change()
+				h.fails(3, append(c.words, "services", "trammel --bay preview start"), "--bay", "preview", "verify")
+				h.preview("start")
+				h.preview("verify")
+			})
+		}
+		h.kubectl("delete", "namespace", h.namespace, "--wait")
+		h.fails(3, []string{"namespace " + h.namespace, "is not there"}, "--bay", "preview", "verify")
+		h.volumes(4)
+		h.preview("start")
+		h.preview("verify")
+		h.ask("POST", "api.1", "/")
+	})
 	t.Run("a pod that ends", func(t *testing.T) {
 		h.kubectl("-n", h.namespace, "delete", "pod", "api-0") // what comes while the next one begins is waited for
 		if got := h.ask("GET", "api.1", "/"); !strings.HasPrefix(got, "weir one: 1 passings, from api-0") {
@@ -314,7 +353,7 @@ func TestClusterHasAWholeStack(t *testing.T) {
 		h.ok("lock")
 		h.ok("fit", "--approve")
 		h.commit()
-		h.fails(3, []string{"services     drift"}, "--bay", "preview", "verify")
+		h.fails(3, []string{"services", "was made from environment"}, "--bay", "preview", "verify")
 		h.preview("start")
 		after := h.begun()
 		if after["ledger-0"] != before["ledger-0"] || after["board-0"] != before["board-0"] || after["api-0"] == before["api-0"] {
