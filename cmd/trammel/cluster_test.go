@@ -284,7 +284,9 @@ func TestClusterHasAWholeStack(t *testing.T) {
 		}
 	})
 	t.Run("what somebody changes is named, and start mends it", func(t *testing.T) {
-		in := func(args ...string) func() { return func() { h.kubectl(append([]string{"-n", h.namespace}, args...)...) } }
+		in := func(args ...string) func() {
+			return func() { h.kubectl(append([]string{"-n", h.namespace}, args...)...) }
+		}
 		for name, c := range map[string]struct {
 			change func()
 			words  []string
