@@ -89,6 +89,8 @@ func (k *keeper) command(ctx context.Context, args ...string) *exec.Cmd {
 func (k *keeper) run(ctx context.Context) {
 	var current string
 	var stop context.CancelFunc = func() {}
+	lost := time.AfterFunc(time.Hour, func() {})
+	lost.Stop()
 	since := k.Since
 	for ctx.Err() == nil {
 		cmd := k.command(ctx, "get", "pods", "--selector", k.Selector, "--watch", "--output-watch-events", "-o", "json")
@@ -130,12 +132,20 @@ func (k *keeper) run(ctx context.Context) {
 			switch {
 			case current != "" && !ready[current]:
 				k.tell("STATUS=pod " + current + " is not ready: " + strings.ToLower(state))
+				// What is away for longer than connections wait is not called ready: this process ends, and the
+				// next one is ready when a pod is.
+				gone := current
+				lost = time.AfterFunc(patience, func() {
+					fmt.Fprintf(os.Stderr, "pod %s is not there any more, and no other is ready\n", gone)
+					os.Exit(1)
+				})
 				stop()
 				current, stop = "", func() {}
 				k.forget()
 				fallthrough
 			case current == "":
 				for pod := range ready {
+					lost.Stop()
 					current = pod
 					inner, cancel := context.WithCancel(ctx)
 					stop = cancel

@@ -78,7 +78,7 @@ func TestWhatALiveObjectHasOtherwiseIsNamed(t *testing.T) {
 			container(spec)["securityContext"].(map[string]any)["allowPrivilegeEscalation"] = true
 		}, nil, "allowPrivilegeEscalation = true, and false was asked for"},
 		"a field of another": {nil, []string{"kubectl-edit f:hostNetwork"}, "has spec.template.spec.hostNetwork, which kubectl-edit set"},
-		"of another's apply": {nil, []string{"helm f:nodeSelector"}, "which helm set"},
+		"of another's apply": {nil, []string{"deployer f:nodeSelector"}, "which deployer set"},
 		"a sidecar container": {func(spec map[string]any) {
 			template, _ := tableOf(spec["template"])
 			pod, _ := tableOf(template["spec"])
