@@ -422,11 +422,21 @@ func (f *Afar) Stop(ctx context.Context, up *setup.Sight, names []string) error 
 	if err != nil {
 		return err
 	}
+	applied, err := cluster.AppliedOf(up.State.Bay)
+	if err != nil {
+		return err
+	}
 	for _, x := range live {
 		if name := x.Metadata.Labels["app.kubernetes.io/name"]; len(names) > 0 && !slices.ContainsFunc(names, func(n string) bool { return cluster.Name(n) == name }) {
 			continue
 		}
 		kind := cluster.Service{Name: x.Metadata.Name, Each: x.Kind == "StatefulSet"}
+		if applied != nil {
+			applied.Stopped(x.Kind, x.Metadata.Name)
+			if err := applied.Keep(up.State.Bay); err != nil {
+				return err
+			}
+		}
 		if err := f.Kube.Scale(ctx, kind, 0); err != nil {
 			return err
 		}

@@ -46,7 +46,7 @@ func AppliedOf(b bay.Bay) (*Applied, error) {
 func (a Applied) Keep(b bay.Bay) error {
 	out := Applied{Environment: a.Environment}
 	for _, o := range a.Objects {
-		if o["kind"] == "Secret" {
+		if _, known := o["data"].(string); o["kind"] == "Secret" && !known {
 			hidden := Object{}
 			for key, value := range o {
 				hidden[key] = value
@@ -61,6 +61,17 @@ func (a Applied) Keep(b bay.Bay) error {
 		return err
 	}
 	return disk.Write(appliedFile(b), raw, 0o600)
+}
+
+// Stopped notes that a service was asked to have no copies.
+func (a *Applied) Stopped(kind, name string) {
+	for _, o := range a.Objects {
+		if o["kind"] == kind && nameOf(o) == name {
+			if spec, ok := tableOf(o["spec"]); ok {
+				spec["replicas"] = 0
+			}
+		}
+	}
 }
 
 // SumOf is a digest of the data of a secret, which stands where its values do not.
@@ -300,7 +311,8 @@ func foreign(have Object) (out []string) {
 		fields, _ := tableOf(entry["fieldsV1"])
 		for _, top := range []string{"f:spec", "f:data"} {
 			for _, path := range leaves(strings.TrimPrefix(top, "f:"), fields[top]) {
-				if !strings.HasSuffix(path, "kubectl.kubernetes.io/restartedAt") { // a restart changes nothing that runs
+				// A restart changes nothing that runs, and the number of copies is compared by itself.
+				if !strings.HasSuffix(path, "kubectl.kubernetes.io/restartedAt") && path != "spec.replicas" {
 					out = append(out, fmt.Sprintf("has %s, which %s set", path, manager))
 				}
 			}
