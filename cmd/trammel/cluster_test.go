@@ -158,7 +158,7 @@ func (h *clusterHut) commit() {
 func (h *clusterHut) volumes(n int) {
 	h.t.Helper()
 	for i := range n {
-		name := fmt.Sprintf("%s-%d", h.namespace, i)
+		name := fmt.Sprintf("%s-%d-%d", h.namespace, i, time.Now().UnixNano()%1e9)
 		dir := filepath.Join(h.t.TempDir(), name)
 		if err := os.MkdirAll(dir, 0o777); err != nil {
 			h.t.Fatal(err)
