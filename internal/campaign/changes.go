@@ -372,7 +372,7 @@ func component(f *fitted, r *rand.Rand) (expect, error) {
 	all, _ := filepath.Glob(filepath.Join(f.store(), "*"))
 	var pieces []string
 	for _, dir := range all {
-		if info, err := os.Stat(dir); err == nil && info.IsDir() && !mine[dir] && len(below(dir, regular)) > 0 {
+		if info, err := os.Stat(dir); err == nil && info.IsDir() && !strings.HasPrefix(filepath.Base(dir), ".") && !mine[dir] && len(below(dir, regular)) > 0 {
 			if _, err := os.Stat(filepath.Join(dir, "usr/bin/bash")); err == nil && len(below(filepath.Join(dir, "usr/bin"), regular)) > 3 {
 				continue // one's own root
 			}
