@@ -6,7 +6,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -271,7 +270,11 @@ func TestLiveAnOldGoUsesItsOwnFiles(t *testing.T) {
 	}
 	h.ok("verify")
 	// One that leans on the host all the same is named.
-	h.write("trammel.toml", h.read("trammel.toml")+"[variables]\nGOROOT = \""+runtime.GOROOT()+"\"\n")
+	host, err := exec.Command("go", "env", "GOROOT").Output()
+	if err != nil {
+		t.Skip("this machine has no Go")
+	}
+	h.write("trammel.toml", h.read("trammel.toml")+"[variables]\nGOROOT = \""+strings.TrimSpace(string(host))+"\"\n")
 	h.ok("lock")
 	h.ok("approve", "--yes")
 	h.fails(3, []string{"versions", "which is not of this environment"}, "verify")

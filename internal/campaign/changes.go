@@ -27,9 +27,8 @@ type expect struct {
 	also  []string // rows that may tell of it too
 	more  []string // arguments of verify, where the short way does not promise to see it
 
-	act    func(f *fitted) (said string, err error) // the command that relies on the thing, instead of verify
-	whole  func(f *fitted) error                    // what must hold after it, besides verify
-	itself bool                                     // it mends itself: verify must hold, in the end, without any command
+	act   func(f *fitted) (said string, err error) // the command that relies on the thing, instead of verify
+	whole func(f *fitted) error                    // what must hold after it, besides verify
 }
 
 // change changes one random thing of the machine.
@@ -975,7 +974,7 @@ func depotBlob(f *fitted, r *rand.Rand) (expect, error) {
 		if err == nil && o.code != 0 {
 			err = o.wrong("fails")
 		}
-		if err == nil && strings.Contains(filepath.Base(path), ".") == false && info(path) != string(before) && !strings.Contains(o.said, "depot") {
+		if err == nil && !strings.Contains(filepath.Base(path), ".") && info(path) != string(before) && !strings.Contains(o.said, "depot") {
 			err = o.wrong("does not name the depot")
 		}
 		if err != nil {

@@ -182,11 +182,6 @@ func (k *Kubectl) Do(ctx context.Context, s Stack, x Step, within time.Duration)
 	}
 }
 
-// Pods are those of the stack that run, with the digests of their images.
-func (k *Kubectl) Pods(ctx context.Context, s Stack) ([]Item, error) {
-	return k.Get(ctx, "pods", "--selector", s.Selector())
-}
-
 // Workloads are the live ones of the stack, by the names of their services.
 func (k *Kubectl) Workloads(ctx context.Context, s Stack) (map[string]Item, error) {
 	items, err := k.Get(ctx, "deployment,statefulset", "--selector", s.Selector())

@@ -105,20 +105,6 @@ func FindHost(command, path string) string {
 	return findIn(rests.IsCommand, hostDirs(nil, path), command)
 }
 
-// HostCommands lists every command of the host, sorted.
-func HostCommands(path string) []string {
-	names := map[string]bool{}
-	for _, dir := range hostDirs(nil, path) {
-		entries, _ := os.ReadDir(dir)
-		for _, e := range entries {
-			if info, err := os.Stat(filepath.Join(dir, e.Name())); err == nil && !info.IsDir() && info.Mode()&0o111 != 0 {
-				names[e.Name()] = true
-			}
-		}
-	}
-	return slices.Sorted(maps.Keys(names))
-}
-
 // HostLinks is a folder of links to the host commands that show in clean isolation. It is
 // named by the digest of what it shows, so that it never changes, and lies where no
 // checkout and nothing that runs in a sealed environment can write.
