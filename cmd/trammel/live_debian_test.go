@@ -392,9 +392,9 @@ func TestLiveTwentyToolsOfAProjectAndTwentyOfAPersonsOwn(t *testing.T) {
 		{"sqlite3", "sqlite3 --version"}, {"rsync", "rsync --version"}, {"m4", "m4 --version"}, {"xxd", "xxd --version"}, {"pv", "pv --version"},
 	}
 	own := []tool{
-		{"vim-tiny", "vim.tiny --version"}, {"htop", "htop --version"}, {"curl", "curl --version"}, {"wget", "wget --version"}, {"ripgrep", "rg --version"},
+		{"qrencode", "qrencode --version"}, {"htop", "htop --version"}, {"curl", "curl --version"}, {"wget", "wget --version"}, {"ripgrep", "rg --version"},
 		{"fd-find", "fdfind --version"}, {"hyperfine", "hyperfine --version"}, {"tmux", "tmux -V"}, {"jo", "jo -V"}, {"units", "units --version"},
-		{"socat", "socat -V"}, {"ncdu", "ncdu --version"}, {"mc", "mc --version"}, {"bat", "batcat --version"}, {"moreutils", "sponge -h"},
+		{"socat", "socat -V"}, {"ncdu", "ncdu --version"}, {"dos2unix", "dos2unix --version"}, {"bat", "batcat --version"}, {"moreutils", "sponge -h"},
 		{"shellcheck", "shellcheck --version"}, {"datamash", "datamash --version"}, {"aria2", "aria2c --version"}, {"graphviz", "dot -V"}, {"indent", "indent --version"},
 	}
 	table := func(list []tool) string {
