@@ -29,6 +29,9 @@ func twice(part lock.PartOn, what string, varies bool, accept string, build func
 			return err
 		}
 		again := fresh + "-twice"
+		if err := disk.RemoveAll(again); err != nil { // of a process that was killed: whoever holds the part's lock owns it
+			return err
+		}
 		if err := os.Mkdir(again, 0o700); err != nil {
 			return err
 		}

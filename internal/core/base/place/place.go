@@ -6,6 +6,8 @@ package place
 import (
 	"bytes"
 	"cmp"
+	"crypto/rand"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -190,12 +192,14 @@ func (p Places) alsoNamed(program, name string) (bool, error) {
 	if b, err := os.Lstat(at); err == nil && os.SameFile(a, b) {
 		return false, nil
 	}
-	fresh := at + ".new"
-	_ = os.Remove(fresh)
+	fresh := at + ".new-" + rand.Text()[:10] // two commands may do this at once
 	if err := os.Link(program, fresh); err != nil {
 		return false, err
 	}
-	return true, os.Rename(fresh, at)
+	if err := os.Rename(fresh, at); err != nil {
+		return false, errors.Join(err, os.Remove(fresh))
+	}
+	return true, nil
 }
 
 // stampName is added to the path of the copy, for the file with the stamp that it had when it was made.

@@ -246,7 +246,7 @@ func within(path string, want, have any) []string {
 		return out
 	}
 	if text(want) != text(have) && !(have == nil && empty(want)) {
-		return []string{fmt.Sprintf("has %s = %s, and %s was asked for", path, text(have), text(want))}
+		return []string{fmt.Sprintf("has %s = %s, and %s was asked for", path, short(text(have)), short(text(want)))}
 	}
 	return nil
 }
@@ -284,6 +284,16 @@ func text(v any) string {
 		return fmt.Sprint(v)
 	}
 	return strings.Trim(string(raw), `"`)
+}
+
+// mostShown is how much of a value is shown: a whole file may be one.
+const mostShown = 80
+
+func short(s string) string {
+	if len(s) <= mostShown {
+		return s
+	}
+	return strings.ToValidUTF8(s[:mostShown], "") + "…"
 }
 
 // empty tells whether a value is one that the server leaves out.
