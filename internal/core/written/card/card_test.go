@@ -65,3 +65,31 @@ func TestTheDigestIsOfTheMeaning(t *testing.T) {
 		t.Error("another file does not change the digest")
 	}
 }
+
+func TestWhatHoldsForSomeVersionsAlone(t *testing.T) {
+	c, ok := Builtin("go")
+	if !ok {
+		t.Fatal("there is no card of go")
+	}
+	for v, want := range map[string]string{"1.5.4": "@{part}", "1.8": "@{part}", "1.8.7": "@{part}", "1.9": "", "1.9.2": "", "1.21.0": ""} {
+		if got := c.VariablesOf(v)["GOROOT"]; got != want {
+			t.Errorf("go %s has GOROOT %q", v, got)
+		}
+		if c.VariablesOf(v)["GOTOOLCHAIN"] != "local" {
+			t.Errorf("go %s lacks what holds for all", v)
+		}
+	}
+	if c.Variables["GOROOT"] != "" {
+		t.Error("one version changed the card")
+	}
+	for text, words := range map[string]string{
+		"[[where]]\nvariables = { A = \"1\" }\n":                             "says no versions",
+		"[[where]]\nversions = \"<1\"\nvariables = { LD_PRELOAD = \"1\" }\n": "",
+		"place = { run = \"x\", match = 'no group' }\n":                      "place.match must be",
+	} {
+		_, err := Parse("x.toml", "x", []byte(text+"[[from]]\nkind = \"npm\"\n[[from.part]]\nbin = { x = \"x\" }\n"))
+		if words != "" && (err == nil || !strings.Contains(err.Error(), words)) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
