@@ -108,6 +108,15 @@ func TestACatalogIsMadeSignedCheckedAndHeldToItsKeys(t *testing.T) {
 	if h.read("trammel.lock") != locked {
 		t.Error("an older state moved the lock")
 	}
+	// Nor is it believed that there is nothing newer, where the older state has the same versions.
+	h.write("tools/catalog.toml", regexp.MustCompile(`(?m)^serial = .*$`).ReplaceAllString(newer["tools/catalog.toml"], "serial = 7"))
+	h.write("tools/releases/sluice.toml", newer["tools/releases/sluice.toml"])
+	h.ok("catalog", "sign", "tools", "--key", "key")
+	h.fails(5, []string{"gives its state number 7,", "--older-release"}, "lock", "--renew", "sluice")
+	h.ok("lock") // which asks for nothing new
+	for name, text := range older {
+		h.write(name, text)
+	}
 	if out := h.ok("lock", "--renew", "--older-release"); !strings.Contains(out, "sluice 1.6.0 → 1.5.0") {
 		t.Error(out)
 	}

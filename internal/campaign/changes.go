@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"crypto/ed25519"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -11,12 +12,16 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"syscall"
 
+	"golang.org/x/crypto/ssh"
 	"lukechampine.com/blake3"
+
+	"app.example/trammel/internal/core/acting/publish"
 )
 
 // expect is who must tell of a change, and by what name.
@@ -107,6 +112,7 @@ var changes = []change{
 	{"a file that runs", replacedWhileRunning},
 	{"a signed report", signedReport},
 	{"a forged report", forgedReport},
+	{"the state of a catalog", catalogState},
 	{"a depot", depotBlob},
 	{"a layer of an image", imageLayer},
 }
@@ -946,6 +952,81 @@ func (f *fitted) elsewhere() (other *fitted, end func(), err error) {
 		}
 	}
 	return &fitted{world: &w, registry: f.registry}, func() { w.end(); removeAll(root) }, nil
+}
+
+// catalogState gives another state of a signed catalog: one that was signed before, a page that nobody signed, or
+// one without its signature. Whoever renews the lock must be told, and the lock must stay.
+func catalogState(f *fitted, r *rand.Rand) (expect, error) {
+	folder := filepath.Join(f.root, "catalog")
+	pages := append(below(folder, func(d fs.DirEntry) bool { return strings.HasSuffix(d.Name(), ".toml") }), filepath.Join(folder, "catalog.toml.sig"))
+	before := map[string]string{}
+	for _, path := range pages {
+		before[path] = info(path)
+	}
+	first := filepath.Join(folder, "catalog.toml")
+	e := expect{}
+	var thing string
+	switch e.how = pick(r, "an older state", "the signature is gone", "the signature of another", "a page"); e.how {
+	case "an older state":
+		thing = "state number"
+		at := regexp.MustCompile(`(?m)^serial = (\d+)$`).FindStringSubmatch(before[first])
+		if at == nil {
+			return e, fmt.Errorf("the catalog has no number:\n%s", before[first])
+		}
+		now, err := strconv.ParseInt(at[1], 10, 64)
+		if err != nil {
+			return e, err
+		}
+		older := strings.Replace(before[first], at[0], fmt.Sprintf("serial = %d", now-1-r.Int64N(now/2)), 1)
+		if err := os.WriteFile(first, []byte(older), 0o644); err != nil {
+			return e, err
+		}
+		if err := publish.Sign(folder, f.team); err != nil {
+			return e, err
+		}
+	case "the signature is gone":
+		thing = "not signed"
+		if err := os.Remove(first + ".sig"); err != nil {
+			return e, err
+		}
+	case "the signature of another":
+		thing = "signed by"
+		_, private, err := ed25519.GenerateKey(nil)
+		if err != nil {
+			return e, err
+		}
+		stranger, err := ssh.NewSignerFromKey(private)
+		if err != nil {
+			return e, err
+		}
+		if err := publish.Sign(folder, stranger); err != nil {
+			return e, err
+		}
+	default:
+		thing = "team"
+		path := pick(r, pages[:len(pages)-1]...)
+		e.how += " " + path
+		if err := spoilText(path, r); err != nil {
+			return e, err
+		}
+	}
+	e.act = func(f *fitted) (string, error) {
+		defer func() {
+			for path, text := range before {
+				_ = os.WriteFile(path, []byte(text), 0o644)
+			}
+		}()
+		lock := info(filepath.Join(f.dir, "trammel.lock"))
+		o, err := f.try("lock", "--renew", "tallydb")
+		if err == nil && (o.code == 0 || !strings.Contains(o.said, "catalog") || !strings.Contains(o.said, thing)) {
+			err = o.wrong("does not name the catalog and " + thing)
+		}
+		if err == nil && info(filepath.Join(f.dir, "trammel.lock")) != lock {
+			err = o.wrong("changed the lock")
+		}
+		return o.said, err
+	}
+	return e, nil
 }
 
 // depotBlob spoils a blob of the depot: another machine must say so, and have the right bytes all the same.

@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"app.example/trammel/internal/core/acting/publish"
 	"app.example/trammel/internal/core/base/debian"
 	"app.example/trammel/internal/core/kernel/sandbox"
 	"app.example/trammel/internal/demo"
@@ -25,7 +26,8 @@ type fitted struct {
 	*world
 	registry *standin.Server
 	archive  *standin.Archive
-	bay      string // its folder of records
+	team     ssh.Signer // who publishes the catalog of the team
+	bay      string     // its folder of records
 }
 
 // tampered is the declaration of that machine. Its Python, R and Node.js are stand-ins; what is asked of
@@ -47,6 +49,7 @@ url  = "../tools"
 [source.team]
 kind = "catalog"
 url  = "../catalog"
+keys = ["TEAMKEY"]
 
 [source.shelf]
 kind = "wheel"
@@ -168,7 +171,11 @@ cat "$last"/R/* > "$to/$(basename "$last")/code"
 	if err := f.publish(filepath.Dir(program)); err != nil {
 		return nil, err
 	}
-	text := strings.NewReplacer("WEIR", f.archive.URL(), "SHELF", s.Python("shelf"), "CRAN", s.R("cran"), "SELF", self+" "+serveWord).Replace(tampered)
+	team, err := f.signCatalog()
+	if err != nil {
+		return nil, err
+	}
+	text := strings.NewReplacer("WEIR", f.archive.URL(), "SHELF", s.Python("shelf"), "CRAN", s.R("cran"), "SELF", self+" "+serveWord, "TEAMKEY", team).Replace(tampered)
 	for name, text := range map[string]string{
 		"trammel.toml": text, "keys/weir.asc": f.archive.Keys(), "in/count": "silverfin 212\n", "lanes.tmpl": "lanes = {{ .param.lanes }}\n", "package.json": `{"name": "board", "dependencies": {"charts": "^1", "tables": "^1"}}`,
 		"trammel.local.toml": "[toolchain]\nprobe = { version = \"2\", from = \"weir\", package = \"probe\" }\n",
@@ -208,6 +215,18 @@ func (f *fitted) publish(programs string) error {
 		{Name: "python", Versions: []string{"3.13.5"}, Archives: [][]byte{python}, Card: "answer = { run = \"python --version\", match = 'Python (\\S+)' }\n[variables]\nPYTHONUSERBASE = \"@{home}/python\"\n"},
 		{Name: "weirs", Archives: [][]byte{standin.TarGz(weirs...)}, Card: "answer = { run = \"weirs\", match = 'weirs (\\S+)' }\n"},
 	})
+}
+
+// signCatalog signs the catalog of the team, and says by which key.
+func (f *fitted) signCatalog() (string, error) {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return "", err
+	}
+	if f.team, err = ssh.NewSignerFromKey(private); err != nil {
+		return "", err
+	}
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(f.team.PublicKey()))), publish.Sign(filepath.Join(f.root, "catalog"), f.team)
 }
 
 // key makes the keys that reports are signed with, one for each machine and one of a stranger, and says who may

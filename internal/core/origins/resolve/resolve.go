@@ -814,6 +814,11 @@ func (r *resolver) sources(ctx context.Context, l *lock.Lock) error {
 		kind := r.kind(name)
 		old, known := r.o.Old.Sources[name]
 		if known && old.Kind == kind && r.sameSuites(name) && !r.moved(name, l) {
+			if r.renews(name) { // "nothing newer" is believed of no older state
+				if _, err := r.stateOf(ctx, name, old, true); err != nil {
+					return err
+				}
+			}
 			l.Sources[name] = old
 			continue
 		}
@@ -826,36 +831,49 @@ func (r *resolver) sources(ctx context.Context, l *lock.Lock) error {
 		if of := r.base(name); of != name {
 			s.Of = of
 		}
-		if archive, ok := x.source.(source.Rooter); ok {
-			var dates []time.Time
-			var err error
-			if s.Suites, s.Index, dates, err = archive.Read(ctx); err != nil {
-				return err
-			}
-			if known && !r.o.Older && r.o.AsOf.IsZero() {
-				if err := older(name, old, s.Suites, dates, r.o.Old.Roots[name]); err != nil {
-					return err
-				}
-			}
-			for _, d := range dates {
-				s.Released = append(s.Released, d.UTC().Format(time.RFC3339))
-			}
+		state, err := r.stateOf(ctx, name, old, known)
+		if err != nil {
+			return err
 		}
-		if numbered, ok := x.source.(interface {
-			Serial(context.Context) (int64, error)
-		}); ok {
-			var err error
-			if s.Serial, err = numbered.Serial(ctx); err != nil {
-				return err
-			}
-			if known && s.Serial < old.Serial && !r.o.Older {
-				return fault.New(fault.ErrSource, "the catalog %q gives its state number %d, and the lock was made from number %d", name, s.Serial, old.Serial).
-					Advise("An older state may bring back releases with known holes, so nothing of it was used.\nAsk whoever publishes it. If it was set back on purpose: trammel lock --renew --older-release")
-			}
-		}
+		s.Suites, s.Index, s.Released, s.Serial = state.Suites, state.Index, state.Released, state.Serial
 		l.Sources[name] = s
 	}
 	return nil
+}
+
+// stateOf reads which state a source gives, and refuses one that is older than the state that the old lock was made from
+// where there is such a lock.
+func (r *resolver) stateOf(ctx context.Context, name string, old lock.Source, known bool) (s lock.Source, err error) {
+	x := r.open(name)
+	if x.err != nil {
+		return s, x.err
+	}
+	if archive, ok := x.source.(source.Rooter); ok {
+		var dates []time.Time
+		if s.Suites, s.Index, dates, err = archive.Read(ctx); err != nil {
+			return s, err
+		}
+		if known && !r.o.Older && r.o.AsOf.IsZero() {
+			if err := older(name, old, s.Suites, dates, r.o.Old.Roots[name]); err != nil {
+				return s, err
+			}
+		}
+		for _, d := range dates {
+			s.Released = append(s.Released, d.UTC().Format(time.RFC3339))
+		}
+	}
+	if numbered, ok := x.source.(interface {
+		Serial(context.Context) (int64, error)
+	}); ok {
+		if s.Serial, err = numbered.Serial(ctx); err != nil {
+			return s, err
+		}
+		if known && s.Serial < old.Serial && !r.o.Older {
+			return s, fault.New(fault.ErrSource, "the catalog %q gives its state number %d, and the lock was made from number %d", name, s.Serial, old.Serial).
+				Advise("An older state may bring back releases with known holes, so nothing of it was used.\nAsk whoever publishes it. If it was set back on purpose: trammel lock --renew --older-release")
+		}
+	}
+	return s, nil
 }
 
 // older refuses the releases of an archive that were signed before those that the lock was

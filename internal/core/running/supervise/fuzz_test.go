@@ -47,7 +47,7 @@ func FuzzControl(f *testing.F) {
 		defer cancel()
 		dir := t.TempDir()
 		s := &supervisor{
-			bay: bay.Bay{Dir: dir, State: dir, Project: "heronweir", Name: bay.Main}, log: slog.New(slog.NewTextHandler(io.Discard, nil)), ctx: ctx, cancel: cancel,
+			bay: bay.Bay{Dir: dir, State: dir, Records: dir, Project: "heronweir", Name: bay.Main}, log: slog.New(slog.NewTextHandler(io.Discard, nil)), ctx: ctx, cancel: cancel,
 			units: map[string]*unit{}, claims: map[string]*bay.Claim{}, wanted: map[string]bool{}, grounds: map[string]*ground{"": {}},
 		}
 		page := gateway.NewPage(ctx, s.bay, s.page(), s.log)
