@@ -14,6 +14,7 @@ import (
 // What the scripts of packages would have done decides whether tools are of use: each is used,
 // and not only asked for its version.
 func TestLiveToolsWhoseScriptsDecideAreOfUse(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	tools := map[string]string{ // toolchain → what uses it
 		"php":        `php -r 'exit(function_exists("ctype_alpha") && function_exists("mb_strlen") && function_exists("curl_init") && class_exists("SQLite3") ? 0 : 1);' && phar version`,
@@ -63,6 +64,7 @@ func TestLiveToolsWhoseScriptsDecideAreOfUse(t *testing.T) {
 
 // The npm that a Node.js comes with, another that is asked for, and two other package managers.
 func TestLivePackageManagersOfNode(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	for _, c := range []struct{ toolchain, command, start string }{
 		{"node = \"20\"\n", "npm", "10."},
@@ -149,6 +151,7 @@ done`
 // Two versions of one tool in one project: services and libraries say which they run on, and
 // have its commands by their own names.
 func TestLiveServicesAndLibrariesSayWhichVersion(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	s := standin.New()
 	defer s.Close()

@@ -86,6 +86,7 @@ stop  = { signal = "INT", within = "15s" }
 }
 
 func TestLiveTwoMajorVersionsOfADatabaseRunAtOnce(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	huts := map[string]*hut{"17": archiveHut(t, database("heronweir", "trixie", "17")), "13": archiveHut(t, database("heronweir-archive", "bullseye", "13"))}
 	for major, h := range huts {
@@ -137,6 +138,7 @@ ggsave("passings.png", ggplot(n, aes(hour, passings, fill = species)) + geom_col
 `
 
 func TestLiveASurveyInASealedRoot(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	h := archiveHut(t, survey)
 	h.write("passings.R", surveyScript)
@@ -192,6 +194,7 @@ func TestLiveASurveyInASealedRoot(t *testing.T) {
 }
 
 func TestLiveTwoPythonsAndANodeSideBySide(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	declaration := `format = 1
 project = "heronweir"
@@ -227,6 +230,7 @@ hello  = { version = "latest", from = "trixie", package = "hello" }
 // What is left out of roots is told apt as installed; then its own resolver, with
 // nothing else installed, must want the same packages.
 func TestLiveClosuresAreApts(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	apt, err := exec.LookPath("apt-get")
 	if err != nil {

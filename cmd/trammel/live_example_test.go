@@ -126,6 +126,7 @@ http.createServer(async (_, res) => { const all = await Promise.all(process.env.
 }
 
 func TestLiveTheWholeExampleFromAFreshClone(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	h := archiveHut(t, fullExample)
 	h.env = append(h.env, settingsOf(t)...)

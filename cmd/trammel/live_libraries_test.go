@@ -45,6 +45,7 @@ wheel       = { version = "latest", from = "trixie", package = "python3-wheel" }
 }
 
 func TestLivePythonLibrariesWithCompiledCode(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	s := standin.New()
 	defer s.Close()
@@ -149,6 +150,7 @@ python = "3.13"
 }
 
 func TestLiveRLibrariesAreBuiltSealedAndTheSameEverywhere(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	s := standin.New()
 	defer s.Close()

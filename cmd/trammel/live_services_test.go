@@ -48,6 +48,7 @@ tool = "memcached"
 `
 
 func TestLiveFiveServersFromTheirCards(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	h := archiveHut(t, fiveServers)
 	h.write("pages/index.html", "<h1>Heron Weir</h1>\n")
@@ -209,6 +210,7 @@ ports = { smtp = 1025, http = 1080 }
 `
 
 func TestLiveEveryServerAsItsCardSays(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	for _, who := range []string{"root", "ordinary"} {
 		if who == "ordinary" && os.Getuid() != 0 {

@@ -199,6 +199,7 @@ func (w *walker) matches(command string, words ...string) {
 }
 
 func TestLiveToolsFromSourceAndWithTrees(t *testing.T) {
+	long(t)
 	t.Parallel()
 	h := liveHut(t)
 	h.write("trammel.toml", `format = 1

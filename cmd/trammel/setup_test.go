@@ -717,9 +717,15 @@ func TestAStepThatPrintsAGigabyteFillsNoDisk(t *testing.T) {
 	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[step.loud]\nrun = \"yes 'silverfin and mill trout, counted at the ladder' | head -c 1073741824; echo the end; exit 1\"\n")
 	h.ok("lock")
 	h.fails(1, []string{"the end", "step-loud.log"}, "fit")
-	logs, _ := filepath.Glob(filepath.Join(h.home, "state/records/*/main/logs/step-loud.log"))
-	if info, err := os.Stat(append(logs, "")[0]); err != nil || info.Size() > 65<<20 || info.Size() < 60<<20 {
-		t.Errorf("its log: %v %v", info, err)
+	logs, _ := filepath.Glob(filepath.Join(h.home, "state/records/*/main/logs/step-loud.log*"))
+	size := int64(0)
+	for _, path := range logs {
+		if info, err := os.Stat(path); err == nil {
+			size += info.Size()
+		}
+	}
+	if size > 33<<20 || size < 20<<20 {
+		t.Errorf("its logs %v have %d bytes", logs, size)
 	}
 }
 

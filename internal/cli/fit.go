@@ -13,6 +13,7 @@ import (
 	"app.example/trammel/internal/core/acting/fit"
 	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/canon"
+	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/approval"
@@ -123,7 +124,11 @@ func applied(ctx context.Context, c *cli.Command, g approval.Given) (approval.Gi
 		if err != nil {
 			return err
 		}
-		g, plan, _, err = fit.Tools(ctx, g, options)
+		var done *fit.Result
+		g, plan, done, err = fit.Tools(ctx, g, options)
+		if err == nil && done.Lock {
+			event.Say(ctx, fmt.Sprintf("The tree digests of %s are in %s now; commit it.", g.State().Platform, lock.FileName))
+		}
 		return err
 	})
 	return g, plan, err

@@ -223,8 +223,8 @@ func lendable(ctx context.Context, p *checkout.State, name string) (*lend.Offer,
 		return nil, fault.New(fault.ErrUsage, "%s speaks no HTTP, and only what does can be lent by a link", name).
 			Advise("A service speaks it that has a port named http, or is asked over http whether it is ready.")
 	}
-	port := func(turn int) (int, error) { return gateway.Reached(p.Bay, name, turn) }
-	return &lend.Offer{Service: name, Name: host, Secret: lend.Secret(), Port: port}, nil
+	at := func(turn int) (string, error) { return gateway.Reached(p.Bay, name, turn) }
+	return &lend.Offer{Service: name, Name: host, Secret: lend.Secret(), At: at}, nil
 }
 
 // hostOf is the host of [USER@]HOST[:PORT].

@@ -29,6 +29,7 @@ import (
 	"app.example/trammel/internal/core/running/logbook"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/written/declare"
+	"app.example/trammel/internal/core/written/lock"
 )
 
 func serviceNames(d *declare.Declaration) []string { return declare.Names(d.Services) }
@@ -67,7 +68,7 @@ func startAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	s := screen(c)
-	if len(p.Declaration.Services) == 0 {
+	if d := p.Declaration; len(d.Services)+len(d.Steps)+len(d.Files)+len(d.Addons) == 0 {
 		s.Say("%s declares no service. One is a table such as [service.ledger] with run and ports.", p.Declaration.Project)
 		return nil
 	}
@@ -95,15 +96,24 @@ func startAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	begun := time.Now()
-	var statuses []service.Status
+	var done setup.Started
+	stopShowing := func() {}
+	if c.Bool("attach") {
+		stopShowing = showSteps(ctx, c, s, up)
+	}
 	err = withProgress(ctx, s, func(ctx context.Context) error {
 		if afar != nil {
-			statuses, up, err = afar.Start(ctx, up, order, setup.StartOrder{Names: names, Declared: c.Bool("wanted-ports")})
+			done.Statuses, done.Setup, err = afar.Start(ctx, up, order, setup.StartOrder{Names: names, Declared: c.Bool("wanted-ports")})
 			return err
 		}
-		statuses, up, err = up.Start(ctx, setup.StartOrder{Names: names, Again: c.StringSlice("again"), Declared: c.Bool("wanted-ports")})
+		done, err = up.Start(ctx, setup.StartOrder{Names: names, Again: c.StringSlice("again"), Declared: c.Bool("wanted-ports")})
 		return err
 	})
+	stopShowing()
+	statuses := done.Statuses
+	if done.Setup != nil {
+		up = done.Setup
+	}
 	if c.Bool("json") {
 		if jsonErr := tell(s, statusJSON(statuses)); jsonErr != nil {
 			return jsonErr
@@ -114,6 +124,12 @@ func startAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	s.Table(serviceRows(p, statuses, ""))
+	if len(p.Declaration.Services)+len(done.Ran)+len(done.Added)+len(done.Rendered) == 0 {
+		s.Print("nothing to do")
+	}
+	if done.Learnt {
+		s.Say("What steps and add-ons left behind is in %s now; commit it.", lock.FileName)
+	}
 	if len(statuses) > 0 && gateway.RouterPort(p.Places.State) > 0 {
 		address, taken := gateway.PageAddress(p.Bay)
 		s.Say("Page: %s (to act there too: trammel open)", address)
@@ -129,6 +145,22 @@ func startAction(ctx context.Context, c *cli.Command) error {
 		return attach(ctx, c, s, up, before, begun)
 	}
 	return nil
+}
+
+// showSteps prints what steps print, as they print it, until what it returns is called.
+func showSteps(ctx context.Context, c *cli.Command, s *ui.Screen, up *setup.Setup) (stop func()) {
+	var names []string
+	for _, x := range up.State.Declaration.Steps {
+		names = append(names, logbook.StepName(x.Name))
+	}
+	view := newLogView(s, names, c.Bool("json"))
+	ctx, cancel := context.WithCancel(ctx)
+	shown := make(chan struct{})
+	go func() {
+		defer close(shown)
+		follow(ctx, up.State, names, 0, time.Now(), view.print)
+	}()
+	return func() { cancel(); <-shown }
 }
 
 // openRemarks say which services other machines reach.
@@ -192,9 +224,9 @@ func followFiles(ctx context.Context, s *ui.Screen, up *setup.Setup, running []s
 			for range seen {
 				turn.Lock()
 				err := withProgress(ctx, s, func(ctx context.Context) error {
-					_, now, err := up.Start(ctx, setup.StartOrder{Names: []string{x.Name}})
+					now, err := up.Start(ctx, setup.StartOrder{Names: []string{x.Name}})
 					if err == nil {
-						up = now
+						up = now.Setup
 					}
 					return err
 				})
@@ -495,16 +527,16 @@ func serviceRow(name string, st service.Status, where string) []ui.Cell {
 func logsCommand() *cli.Command {
 	return &cli.Command{
 		Name:        "logs",
-		Usage:       "read what services printed",
-		ArgsUsage:   "[SERVICE…]",
-		Description: example("trammel logs lane --lines 50", "trammel logs --follow"),
+		Usage:       "read what services and steps printed",
+		ArgsUsage:   "[SERVICE|STEP…]",
+		Description: example("trammel logs lane --lines 50", "trammel logs modules        # of a step", "trammel logs --since \"2026-08-01 09:30\""),
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "follow", Aliases: []string{"f"}, Usage: "go on with what comes, until Ctrl-C"},
 			&cli.IntFlag{Name: "lines", Aliases: []string{"n"}, Usage: "print the last `N` lines of each service", Value: 20},
-			&cli.DurationFlag{Name: "since", Usage: "print only what is not older than `DURATION`, such as 10m"},
+			&cli.StringFlag{Name: "since", Usage: "print only what is not older than `TIME`: a while such as 10m, a time of today such as 09:30, a date, or both"},
 			jsonFlag(),
 		},
-		ShellComplete: complete(serviceNames),
+		ShellComplete: complete(func(d *declare.Declaration) []string { return append(serviceNames(d), declare.Names(d.Steps)...) }),
 		Action:        logsAction,
 	}
 }
@@ -523,8 +555,10 @@ func logsAction(ctx context.Context, c *cli.Command) error {
 		return fault.New(fault.ErrUsage, "--lines must not be negative")
 	}
 	since, count := time.Time{}, c.Int("lines")
-	if d := c.Duration("since"); d > 0 {
-		since = time.Now().Add(-d)
+	if text := c.String("since"); text != "" {
+		if since, err = moment(text, time.Now()); err != nil {
+			return err
+		}
 		if !c.IsSet("lines") {
 			count = 0
 		}
@@ -548,6 +582,25 @@ func logsAction(ctx context.Context, c *cli.Command) error {
 		s.Say("Nothing has been printed yet.")
 	}
 	return nil
+}
+
+// moment reads a time that is past: how long ago, a time of today, a date, or both, on this machine's clock; or RFC 3339.
+func moment(text string, now time.Time) (time.Time, error) {
+	if d, err := time.ParseDuration(text); err == nil && d >= 0 {
+		return now.Add(-d), nil
+	}
+	for _, form := range []string{time.RFC3339, "2006-01-02 15:04:05", "2006-01-02T15:04:05", "2006-01-02 15:04", "2006-01-02T15:04", time.DateOnly} {
+		if t, err := time.ParseInLocation(form, text, now.Location()); err == nil {
+			return t, nil
+		}
+	}
+	for _, form := range []string{time.TimeOnly, "15:04"} {
+		if t, err := time.ParseInLocation(form, text, now.Location()); err == nil {
+			y, m, d := now.Date()
+			return time.Date(y, m, d, t.Hour(), t.Minute(), t.Second(), 0, now.Location()), nil
+		}
+	}
+	return now, fault.New(fault.ErrUsage, "--since %q is no time", text).Advise("Write 10m, 09:30, 2026-08-01 or \"2026-08-01 09:30\".")
 }
 
 // logNames are the copies of the named services, or all that are declared or have
@@ -574,9 +627,15 @@ func logNames(p *checkout.State, names []string) ([]string, error) {
 		}
 	}
 	for _, n := range names {
-		if !slices.ContainsFunc(out, func(x string) bool { return x == n || strings.HasPrefix(x, n+".") }) {
-			return nil, fault.New(fault.ErrUsage, "no service is named %q", n).Advise("%s", fault.DidYouMean(n, serviceNames(p.Declaration)))
+		if slices.ContainsFunc(out, func(x string) bool { return x == n || strings.HasPrefix(x, n+".") }) {
+			continue
 		}
+		if _, ok := p.Declaration.Step(strings.TrimPrefix(n, "step.")); ok {
+			add(logbook.StepName(strings.TrimPrefix(n, "step.")))
+			continue
+		}
+		return nil, fault.New(fault.ErrUsage, "no service or step is named %q", n).
+			Advise("%s", fault.DidYouMean(n, append(serviceNames(p.Declaration), declare.Names(p.Declaration.Steps)...)))
 	}
 	return out, nil
 }

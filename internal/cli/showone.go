@@ -309,7 +309,7 @@ func showStep(ctx context.Context, s *sheet, p *checkout.State, x declare.Step) 
 	facts := []fact{
 		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", p.FileOf(x.Place.File), x.Place.Line)}, {"runs", x.Run.String()},
 		{"reads", strings.Join(x.Reads, " ")}, {"needs", strings.Join(x.Needs, " ")},
-		{"log", filepath.Join(p.Bay.Logs(), "step-"+x.Name+".log")},
+		{"log", logbook.Path(p.Bay.Logs(), logbook.StepName(x.Name))},
 	}
 	if p.Usable() == nil {
 		if up, err := setup.Look(p); err == nil {

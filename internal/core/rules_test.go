@@ -25,7 +25,7 @@ var groups = []struct{ name, packages string }{
 	{"stored", "tree unpack store merge system libraries frame depot"},
 	{"origins", "source locator resolve"},
 	{"checkout", "bay policy located . approval"},
-	{"running", "environ script render step service logbook gateway supervise lend inside image cluster"},
+	{"running", "environ logbook script render step service gateway supervise lend inside image cluster"},
 	{"acting", "locking supply fit setup apart survey ship sweep publish account"},
 	{"proven", "proof report export"},
 }

@@ -187,6 +187,9 @@ func (p *Progress) Sink(e event.Event) {
 		if e.Phase == event.Done && p.counted(t) {
 			return
 		}
+		if e.After != "" {
+			detail = strings.TrimLeft(detail+"  after "+e.After, " ")
+		}
 		p.print(t.name, word, style, e.Elapsed, detail)
 	}
 }

@@ -45,7 +45,11 @@ func (s *Setup) Addons(ctx context.Context, exact bool) ([]AddonResult, error) {
 		return nil, err
 	}
 	defer unlock()
-	var out []AddonResult
+	return s.addons(ctx, exact)
+}
+
+// addons does that while no other process sets this bay up.
+func (s *Setup) addons(ctx context.Context, exact bool) (out []AddonResult, err error) {
 	for _, a := range s.State.Declaration.Addons {
 		r, err := s.addon(ctx, a, exact)
 		if err != nil {

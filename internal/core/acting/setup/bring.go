@@ -10,6 +10,7 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/checkout"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/listen"
 	"app.example/trammel/internal/core/running/service"
 	"app.example/trammel/internal/core/running/step"
 )
@@ -27,13 +28,16 @@ type order struct {
 	steps    []string // to run though they are not due
 	services []string // to start anew though they run
 	declared bool     // ports go back to the numbers that the declaration wants
+	all      bool     // besides all steps that are due, and add-ons
 }
 
 // brought is what came of it.
 type brought struct {
-	ran   []string // steps
-	after []service.Status
-	setup *Setup // that knows the ports as they are now
+	ran      []string // steps
+	rendered []string // files
+	addons   []AddonResult
+	after    []service.Status
+	setup    *Setup // that knows the ports as they are now
 }
 
 // bring does nodes and all they need: services that do not run, steps that are
@@ -45,32 +49,22 @@ func (s *Setup) bring(ctx context.Context, o order) (done brought, err error) {
 		return done, err
 	}
 	defer unlock()
-	statuses, err := s.Steps() // another process may have done some meanwhile
-	if err != nil {
-		return done, err
-	}
-	if err := step.Keep(statuses); err != nil {
-		return done, err
-	}
-	due := map[string]step.Status{}
-	for _, st := range statuses {
-		if st.Due || slices.Contains(o.steps, st.Step.Name) {
-			due["step."+st.Step.Name] = st
-		}
-	}
-	g := s.closure(o.nodes)
-	s.prune(g, o.nodes, due)
-	if err := s.here(ctx, g); err != nil {
-		return done, err
-	}
 	var lost []string
 	for try := 0; ; try++ {
-		if s, err = s.Claim(ctx, g, service.Order{Declared: o.declared && try == 0, Lost: lost}); err != nil {
+		var g Graph
+		var due map[string]step.Status
+		claim := service.Order{Declared: o.declared && try == 0, Lost: lost}
+		if s, g, due, err = s.plan(ctx, o, claim, done.ran); err != nil {
 			return done, err
 		}
 		done.setup = s
-		if _, err := s.Render(ctx); err != nil { // with the ports as they are now
+		if done.rendered, err = s.Render(ctx); err != nil {
 			return done, err
+		}
+		if o.all && try == 0 {
+			if done.addons, err = s.addons(ctx, false); err != nil {
+				return done, err
+			}
 		}
 		lost, err = s.walk(ctx, g, o, due, &done)
 		// A stranger that was faster has the number; with another the same is tried once.
@@ -87,6 +81,41 @@ func (s *Setup) bring(ctx context.Context, o order) (done brought, err error) {
 		err = statusErr
 	}
 	return done, err
+}
+
+// plan decides what is to be done, and takes the ports that it needs. Numbers come first: the content of files, what
+// makes a step due and the specs of services are made of them, so that after a move all is decided anew. ran are
+// steps that this call has run already.
+func (s *Setup) plan(ctx context.Context, o order, claim service.Order, ran []string) (*Setup, Graph, map[string]step.Status, error) {
+	for {
+		statuses, err := s.Steps() // another process may have done some meanwhile
+		if err != nil {
+			return s, nil, nil, err
+		}
+		if err := step.Keep(statuses); err != nil {
+			return s, nil, nil, err
+		}
+		due := map[string]step.Status{}
+		nodes := slices.Clone(o.nodes)
+		for _, st := range statuses {
+			if st.Due || slices.Contains(o.steps, st.Step.Name) && !slices.Contains(ran, st.Step.Name) {
+				due["step."+st.Step.Name] = st
+				if o.all {
+					nodes = append(nodes, "step."+st.Step.Name)
+				}
+			}
+		}
+		g := s.closure(nodes)
+		s.prune(g, nodes, due)
+		if err := s.here(ctx, g); err != nil {
+			return s, nil, nil, err
+		}
+		now, err := s.Claim(ctx, g, claim)
+		if err != nil || now == s {
+			return s, g, due, err
+		}
+		s, claim = now, service.Order{} // what was taken stays, so that this ends
+	}
 }
 
 // closure is the graph of nodes and all they need.
@@ -115,20 +144,37 @@ func (s *Setup) closure(nodes []string) Graph {
 	return g
 }
 
-// prune takes out of a graph what only steps that are not due need.
+// prune takes out of a graph what only steps that are not due need, but for steps that are due behind those: one that
+// runs once in a bay's life is done, and a migration before it may be new.
 func (s *Setup) prune(g Graph, wanted []string, due map[string]step.Status) {
-	keep := map[string]bool{}
-	var mark func(node string)
+	keep, passed := map[string]bool{}, map[string]bool{}
+	var mark, pass func(node string)
 	mark = func(node string) {
 		if keep[node] {
 			return
 		}
 		keep[node] = true
 		if _, isDue := due[node]; strings.HasPrefix(node, "step.") && !isDue {
+			pass(node)
 			return
 		}
 		for _, n := range g[node] {
 			mark(n)
+		}
+	}
+	pass = func(node string) {
+		if passed[node] {
+			return
+		}
+		passed[node] = true
+		x, _ := s.State.Declaration.Step(strings.TrimPrefix(node, "step."))
+		for _, n := range x.Needs { // what only goes before it is nobody's need
+			if _, isDue := due[n]; isDue {
+				mark(n)
+			} else if strings.HasPrefix(n, "step.") {
+				keep[n] = true
+				pass(n)
+			}
 		}
 	}
 	for _, n := range wanted {
@@ -195,7 +241,11 @@ func (s *Setup) Claim(ctx context.Context, g Graph, o service.Order) (*Setup, er
 		x, _ := s.State.Declaration.Service(name)
 		for copy := 1; copy <= x.Copies; copy++ {
 			for _, p := range x.Ports {
-				wanted[bay.PortKey(name, copy, p.Name)] = p.Wanted + copy - 1
+				key := bay.PortKey(name, copy, p.Name)
+				wanted[key] = p.Wanted + copy - 1
+				if p.UDP {
+					o.UDP = append(o.UDP, key)
+				}
 			}
 		}
 	}
@@ -208,7 +258,7 @@ func (s *Setup) Claim(ctx context.Context, g Graph, o service.Order) (*Setup, er
 		return s, err
 	}
 	for _, text := range claimed.Told {
-		event.Say(ctx, text)
+		event.Say(ctx, listen.Named(text))
 	}
 	moved := false
 	for key, n := range claimed.Ports {

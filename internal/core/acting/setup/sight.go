@@ -169,6 +169,9 @@ func (s *Sight) network(x declare.Service, copy int, w *service.Spec) {
 	for _, p := range x.Ports {
 		key := bay.PortKey(x.Name, copy, p.Name)
 		w.Ports[p.Name] = s.Plan.PortsInside[key]
+		if p.UDP {
+			w.UDP = append(w.UDP, p.Name)
+		}
 		if private {
 			w.Outer[p.Name] = s.Plan.Ports[key]
 		}
@@ -212,11 +215,7 @@ func (s *Sight) inputs(x declare.Service) (map[string]string, error) {
 			}
 		}
 	}
-	for _, n := range x.Needs {
-		name, ok := strings.CutPrefix(n, "step.")
-		if !ok {
-			continue
-		}
+	for _, name := range s.behind(x.Needs) {
 		y, _ := s.State.Declaration.Step(name)
 		mark, _ := s.Marks().Read(y)
 		done := canon.Map{"inputs": map[string]string(mark.Inputs)}
@@ -226,6 +225,26 @@ func (s *Sight) inputs(x declare.Service) (map[string]string, error) {
 		out["step "+name] = canon.Digest(done)
 	}
 	return out, nil
+}
+
+// behind are the steps among needs, and those behind a step that is done once in a bay's life: when they are done again,
+// it is not.
+func (s *Sight) behind(needs []string) (out []string) {
+	for _, n := range needs {
+		name, ok := strings.CutPrefix(n, "step.")
+		if !ok || slices.Contains(out, name) {
+			continue
+		}
+		out = append(out, name)
+		if y, _ := s.State.Declaration.Step(name); y.When == step.AtFirst {
+			for _, z := range s.behind(y.Needs) {
+				if !slices.Contains(out, z) {
+					out = append(out, z)
+				}
+			}
+		}
+	}
+	return out
 }
 
 // decisive is what besides its spec decides how a service behaves.

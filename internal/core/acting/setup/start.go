@@ -15,9 +15,11 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout/bay"
+	"app.example/trammel/internal/core/kernel/listen"
 	"app.example/trammel/internal/core/running/logbook"
 	"app.example/trammel/internal/core/running/script"
 	"app.example/trammel/internal/core/running/service"
+	"app.example/trammel/internal/core/running/step"
 	"app.example/trammel/internal/core/written/declare"
 )
 
@@ -28,32 +30,40 @@ type StartOrder struct {
 	Declared bool     // ports go back to the numbers that the declaration wants
 }
 
+// Started is what a start did.
+type Started struct {
+	Statuses []service.Status
+	Setup    *Setup   // that knows the numbers of ports that had to move
+	Ran      []string // steps
+	Added    []string // to add-ons
+	Rendered []string // files
+	Learnt   bool     // what steps and add-ons left behind is in the lock now
+}
+
 // Start brings up services and all they need, in order, and returns when each is
-// ready. With no names it brings up all that start by themselves, and those that ran
-// when nobody had stopped them. Those in again are started anew though they run. On
-// Ctrl-C what this call started is stopped again. The Setup that it returns knows the
-// numbers of ports that had to move.
-func (s *Setup) Start(ctx context.Context, o StartOrder) ([]service.Status, *Setup, error) {
+// ready. With no names it does all that is due: files, add-ons, steps, and services that start by themselves
+// or that ran when nobody had stopped them. Those in again are started anew though they run. On
+// Ctrl-C what this call started is stopped again.
+func (s *Setup) Start(ctx context.Context, o StartOrder) (out Started, err error) {
+	out.Setup = s
 	var wanted []string
 	before, err := s.Services.Status(ctx)
 	if err != nil {
-		return nil, s, err
+		return out, err
 	}
 	ran := service.Wanted(s.State.Bay)
 	names := append(slices.Clone(o.Names), o.Again...)
+	all := len(names) == 0
 	for _, x := range s.State.Declaration.Services {
-		if slices.Contains(names, x.Name) || len(names) == 0 && (x.Auto || slices.Contains(ran, x.Name)) {
+		if slices.Contains(names, x.Name) || all && (x.Auto || slices.Contains(ran, x.Name)) {
 			wanted = append(wanted, "service."+x.Name)
 		}
 	}
 	for _, name := range names {
 		if _, ok := s.State.Declaration.Service(name); !ok {
-			return nil, s, fault.New(fault.ErrUsage, "no service is named %q", name).
+			return out, fault.New(fault.ErrUsage, "no service is named %q", name).
 				Advise("%s", fault.DidYouMean(name, declare.Names(s.State.Declaration.Services)))
 		}
-	}
-	if len(wanted) == 0 {
-		return nil, s, nil
 	}
 	if o.Declared { // what runs and needs one whose number changes is started anew with it
 		for _, x := range s.State.Declaration.Services {
@@ -64,14 +74,50 @@ func (s *Setup) Start(ctx context.Context, o StartOrder) ([]service.Status, *Set
 			}
 		}
 	}
-	done, err := s.bring(ctx, order{nodes: wanted, services: o.Again, declared: o.Declared})
+	done, err := s.bring(ctx, order{nodes: wanted, services: o.Again, declared: o.Declared, all: all})
 	if ctx.Err() != nil {
 		err = errors.Join(err, s.stopExtra(ctx, wanted, before))
 	}
 	if err == nil {
 		err = s.failedMeanwhile(done.after, wanted)
 	}
-	return done.after, done.setup, err
+	out.Statuses, out.Setup, out.Ran, out.Rendered = done.after, done.setup, done.ran, done.rendered
+	pictures := map[string][]string{}
+	for _, a := range done.addons {
+		pictures[a.Name] = a.Picture
+		for _, item := range a.Added {
+			out.Added = append(out.Added, a.Name+" "+item)
+		}
+	}
+	if err == nil && all && ctx.Err() == nil {
+		// What only a step needed is not kept running.
+		if err = s.stopExtra(ctx, s.stepsOnly(done.ran), append(before, s.of(done.after, wanted)...)); err == nil {
+			out.Learnt, err = out.Setup.Learn(ctx, pictures)
+		}
+		if after, statusErr := s.Services.Status(ctx); statusErr == nil {
+			out.Statuses = after
+		}
+	}
+	return out, err
+}
+
+// stepsOnly are the nodes of steps.
+func (s *Setup) stepsOnly(names []string) (nodes []string) {
+	for _, name := range names {
+		nodes = append(nodes, "step."+name)
+	}
+	return nodes
+}
+
+// of are the states of the services that nodes are, and of those that they need.
+func (s *Setup) of(list []service.Status, nodes []string) (out []service.Status) {
+	g := s.closure(nodes)
+	for _, st := range list {
+		if _, ours := g["service."+st.Service]; ours {
+			out = append(out, st)
+		}
+	}
+	return out
 }
 
 // failedMeanwhile is an error when a service that was brought up does not run any more: each
@@ -181,13 +227,15 @@ func (s *Setup) notReady(st service.Status) error {
 	if st.State == service.Failed && st.Taken == "" && st.Reason != "" && !strings.HasPrefix(st.Reason, "not ready within") {
 		what = "failed: "
 	}
-	e := fault.New(fault.ErrNotReady, "service %s %s%s", st.Name, what, cmp.Or(st.Reason, "it is "+cmp.Or(st.State, "not known to the supervisor")))
+	e := fault.New(fault.ErrNotReady, "service %s %s%s", st.Name, what, cmp.Or(listen.Named(st.Reason), "it is "+cmp.Or(st.State, "not known to the supervisor")))
 	var do strings.Builder
 	lines := logbook.Read(s.State.Bay.Logs(), st.Name, 0, st.Since.Add(-s.longest(st.Service)))
 	own := slices.DeleteFunc(lines, func(l logbook.Line) bool { return l.Stream == "sup" })
-	for _, l := range own[max(0, len(own)-8):] {
-		do.WriteString("| " + l.Text + "\n")
+	var said step.Said
+	for _, l := range own {
+		said.Hear(l.Text)
 	}
+	do.WriteString(said.Text())
 	fmt.Fprintf(&do, "Log: %s (trammel logs %s)", logbook.Path(s.State.Bay.Logs(), st.Name), shell.Typed(st.Service))
 	return e.Advise("%s", do.String())
 }

@@ -45,6 +45,7 @@ type Event struct {
 	Current int64
 	Total   int64 // 0 when not known
 	Elapsed time.Duration
+	After   string // Done: the last of what had to be done first, "" where nothing had to be
 }
 
 // Sink receives events. It is called from many goroutines.
@@ -97,10 +98,18 @@ func Advance(ctx context.Context, unit Unit, current, total int64) {
 	}
 }
 
+type afterKey struct{}
+
+// After returns a context whose tasks say what they had to wait for.
+func After(ctx context.Context, what string) context.Context {
+	return context.WithValue(ctx, afterKey{}, what)
+}
+
 // Task sends Begin and returns a function that ends the task: Done when the
 // error is nil, Failed otherwise.
 func Task(ctx context.Context, name string) func(text string, err error) {
 	start := time.Now()
+	after, _ := ctx.Value(afterKey{}).(string)
 	Send(ctx, Event{Phase: Begin, Task: name})
 	return func(text string, err error) {
 		phase := Done
@@ -110,6 +119,6 @@ func Task(ctx context.Context, name string) func(text string, err error) {
 		} else if err != nil {
 			phase = Failed
 		}
-		Send(ctx, Event{Phase: phase, Task: name, Text: text, Elapsed: time.Since(start)})
+		Send(ctx, Event{Phase: phase, Task: name, Text: text, Elapsed: time.Since(start), After: after})
 	}
 }

@@ -4,11 +4,17 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
 
+	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/kernel/listen"
 )
 
@@ -27,8 +33,11 @@ type Claim struct {
 	name   io.Closer
 }
 
-// ErrTaken is what Claim returns when somebody else has the port.
-var ErrTaken = errors.New("the port is taken")
+// What Take returns when somebody else has the port, and when this user may not have it.
+var (
+	ErrTaken  = errors.New("the port is taken")
+	ErrRights = errors.New("the port needs rights")
+)
 
 // Taker claims port numbers, many at once: what it read of the kernel's table it goes by for an
 // instant. Its zero value is ready, and it is for one goroutine.
@@ -59,7 +68,7 @@ func (t *Taker) Take(number int) (*Claim, error) {
 	if number < 1 || number > 65535 {
 		return nil, fmt.Errorf("%d is no port", number)
 	}
-	name, err := nameFor(number)
+	name, err := nameFor(strconv.Itoa(number))
 	if err != nil {
 		return nil, err
 	}
@@ -76,9 +85,75 @@ func (t *Taker) Take(number int) (*Claim, error) {
 		if errors.Is(err, unix.EADDRINUSE) {
 			return nil, ErrTaken
 		}
+		if errors.Is(err, unix.EACCES) {
+			return nil, ErrRights
+		}
 		return nil, err
 	}
 	return &Claim{number, socket, name}, nil
+}
+
+// TakeUDP claims a port number for datagrams. No socket holds it: one that is bound would get what is sent to the
+// service. So it only keeps other bays away, and sees that nobody has the number now.
+func TakeUDP(number int) (*Claim, error) {
+	if number < 1 || number > 65535 {
+		return nil, fmt.Errorf("%d is no port", number)
+	}
+	name, err := nameFor(strconv.Itoa(number) + "-udp")
+	if err != nil {
+		return nil, err
+	}
+	probe, err := net.ListenPacket("udp4", "127.0.0.1:"+strconv.Itoa(number))
+	if err == nil {
+		probe.Close()
+		return &Claim{number, -1, name}, nil
+	}
+	name.Close()
+	switch {
+	case errors.Is(err, unix.EADDRINUSE):
+		err = ErrTaken
+	case errors.Is(err, unix.EACCES):
+		err = ErrRights
+	}
+	return nil, err
+}
+
+// LeastPort is the smallest number that an ordinary user may listen on (ip_unprivileged_port_start in
+// Documentation/networking/ip-sysctl.rst); 1024 where the system does not say.
+func LeastPort() int {
+	raw, err := os.ReadFile("/proc/sys/net/ipv4/ip_unprivileged_port_start")
+	if n, convErr := strconv.Atoi(strings.TrimSpace(string(raw))); err == nil && convErr == nil {
+		return n
+	}
+	return 1024
+}
+
+// Claimer is which other bay of this user's home has a number in its records, as "bay trial of heronweir"; "" is none
+// that runs.
+func (b Bay) Claimer(number int) string {
+	files, _ := filepath.Glob(filepath.Join(filepath.Dir(filepath.Dir(b.Records)), "*", "*", filepath.Base(b.PortsFile())))
+	for _, file := range files {
+		other := filepath.Dir(file)
+		var ports Ports
+		if other == b.Records || readRecord(file, &ports) != nil {
+			continue
+		}
+		for _, n := range ports {
+			if n != number {
+				continue
+			}
+			if lock, err := disk.LockFile(filepath.Join(other, filepath.Base(b.SupervisorLock()))); err == nil {
+				lock.Close() // nothing of it runs
+				break
+			}
+			folder := filepath.Base(filepath.Dir(other))
+			if i := strings.LastIndexByte(folder, '-'); i > 0 {
+				folder = folder[:i]
+			}
+			return "bay " + filepath.Base(other) + " of " + folder
+		}
+	}
+	return ""
 }
 
 func bind(number int, share bool) (socket int, err error) {
@@ -110,6 +185,8 @@ func bind(number int, share bool) (socket int, err error) {
 
 // Release gives the number back.
 func (c *Claim) Release() {
-	unix.Close(c.socket)
+	if c.socket >= 0 {
+		unix.Close(c.socket)
+	}
 	c.name.Close()
 }

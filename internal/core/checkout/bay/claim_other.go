@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strconv"
 
 	"golang.org/x/sys/unix"
 )
@@ -19,7 +18,7 @@ import (
 const portNames = "/tmp/trammel-ports"
 
 // nameFor takes the name of a port number: a lock on a file that all users may open.
-func nameFor(number int) (io.Closer, error) {
+func nameFor(number string) (io.Closer, error) {
 	if err := os.Mkdir(portNames, 0o1777); err == nil {
 		_ = os.Chmod(portNames, 0o777|os.ModeSticky) // whatever the umask
 	} else if !errors.Is(err, os.ErrExist) {
@@ -33,7 +32,7 @@ func nameFor(number int) (io.Closer, error) {
 	if !info.IsDir() || info.Mode()&os.ModeSticky == 0 {
 		return nil, fmt.Errorf("%s is no folder in which everybody's files are safe; remove it", portNames)
 	}
-	fd, err := unix.Open(filepath.Join(portNames, strconv.Itoa(number)), unix.O_RDWR|unix.O_CREAT|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o666)
+	fd, err := unix.Open(filepath.Join(portNames, number), unix.O_RDWR|unix.O_CREAT|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0o666)
 	if err != nil {
 		return nil, err
 	}
@@ -45,5 +44,5 @@ func nameFor(number int) (io.Closer, error) {
 		}
 		return nil, err
 	}
-	return os.NewFile(uintptr(fd), "port "+strconv.Itoa(number)), nil
+	return os.NewFile(uintptr(fd), "port "+number), nil
 }

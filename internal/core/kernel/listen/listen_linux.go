@@ -27,13 +27,17 @@ const (
 	listens = 1 << 10                           // TCP_LISTEN
 	ending  = 1<<4 | 1<<5 | 1<<6 | 1<<9 | 1<<11 // FIN_WAIT1, FIN_WAIT2, TIME_WAIT, LAST_ACK, CLOSING
 	any     = 1<<14 - 1
+	bound   = 1 << 7 // TCP_CLOSE: of a datagram socket, that it is bound
 )
 
 // Sockets reads the table of the calling thread's network: all that listen.
-func Sockets() ([]Socket, error) { return sockets(listens) }
+func Sockets() ([]Socket, error) { return sockets(unix.IPPROTO_TCP, listens) }
+
+// Datagrams reads the table of the calling thread's network: all that take datagrams from anybody.
+func Datagrams() ([]Socket, error) { return sockets(unix.IPPROTO_UDP, bound) }
 
 // All reads the table of the calling thread's network: sockets of any state.
-func All() ([]Socket, error) { return sockets(any) }
+func All() ([]Socket, error) { return sockets(unix.IPPROTO_TCP, any) }
 
 // Lingering tells whether, of all sockets, connections that end by themselves are all that has a
 // local port. What is bound to it and does not listen is in no table of older kernels, so nothing
@@ -76,7 +80,7 @@ func HolderOf(s Socket) Holder {
 	return h
 }
 
-func sockets(states uint32) ([]Socket, error) {
+func sockets(protocol byte, states uint32) ([]Socket, error) {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_RAW|unix.SOCK_CLOEXEC, unix.NETLINK_SOCK_DIAG)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrNone, err)
@@ -85,7 +89,7 @@ func sockets(states uint32) ([]Socket, error) {
 	_ = unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Sec: 2})
 	var out []Socket
 	for _, family := range []byte{unix.AF_INET, unix.AF_INET6} {
-		if out, err = dump(fd, family, states, out); err != nil {
+		if out, err = dump(fd, family, protocol, states, out); err != nil {
 			return nil, err
 		}
 	}
@@ -94,9 +98,9 @@ func sockets(states uint32) ([]Socket, error) {
 
 // dump lists the sockets of a family. A list that changed while the kernel wrote it is asked for again
 // (NLM_F_DUMP_INTR in netlink(7)).
-func dump(fd int, family byte, states uint32, out []Socket) ([]Socket, error) {
+func dump(fd int, family, protocol byte, states uint32, out []Socket) ([]Socket, error) {
 	for try := 0; ; try++ {
-		list, whole, err := dumpOnce(fd, family, states, out[:len(out):len(out)])
+		list, whole, err := dumpOnce(fd, family, protocol, states, out[:len(out):len(out)])
 		if err != nil || whole || try == mostDumps {
 			return list, err
 		}
@@ -106,13 +110,13 @@ func dump(fd int, family byte, states uint32, out []Socket) ([]Socket, error) {
 // mostDumps is how often a list is asked for again before it is taken as it is.
 const mostDumps = 8
 
-func dumpOnce(fd int, family byte, states uint32, out []Socket) (_ []Socket, whole bool, err error) {
+func dumpOnce(fd int, family, protocol byte, states uint32, out []Socket) (_ []Socket, whole bool, err error) {
 	whole = true
 	request := make([]byte, requestSize)
 	binary.NativeEndian.PutUint32(request[0:], requestSize)
 	binary.NativeEndian.PutUint16(request[4:], sockDiagByFamily)
 	binary.NativeEndian.PutUint16(request[6:], unix.NLM_F_REQUEST|unix.NLM_F_DUMP)
-	request[16], request[17] = family, unix.IPPROTO_TCP
+	request[16], request[17] = family, protocol
 	binary.NativeEndian.PutUint32(request[20:], states)
 	if err := unix.Sendto(fd, request, 0, &unix.SockaddrNetlink{Family: unix.AF_NETLINK}); err != nil {
 		return nil, false, fmt.Errorf("%w: %v", ErrNone, err)
@@ -141,7 +145,9 @@ func dumpOnce(fd int, family byte, states uint32, out []Socket) (_ []Socket, who
 				return nil, false, ErrNone
 			case sockDiagByFamily:
 				if size >= 16+answerSize {
-					out = append(out, parse(message[16:size]))
+					one := parse(message[16:size])
+					one.UDP = protocol == unix.IPPROTO_UDP
+					out = append(out, one)
 				}
 			}
 			message = message[min(len(message), (size+3)&^3):]
@@ -253,18 +259,18 @@ func Share() float64 {
 	return min(1, float64(runtime.NumCPU())/max(1, load, running))
 }
 
-// SocketsOf reads the table of the network that a process is in: all that listen (proc_pid_net(5)).
+// SocketsOf reads the table of the network that a process is in: all that listen or take datagrams (proc_pid_net(5)).
 func SocketsOf(pid int) (out []Socket, err error) {
-	for _, name := range []string{"tcp", "tcp6"} {
+	for _, name := range []string{"tcp", "tcp6", "udp", "udp6"} {
 		raw, err := os.ReadFile(fmt.Sprintf("/proc/%d/net/%s", pid, name))
-		if errors.Is(err, os.ErrNotExist) && name == "tcp6" {
+		if errors.Is(err, os.ErrNotExist) && strings.HasSuffix(name, "6") {
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
 		for line := range strings.Lines(string(raw)) {
-			if s, ok := parseLine(line); ok {
+			if s, ok := parseLine(line, strings.HasPrefix(name, "udp")); ok {
 				out = append(out, s)
 			}
 		}
@@ -274,9 +280,13 @@ func SocketsOf(pid int) (out []Socket, err error) {
 
 // parseLine reads a line of /proc/net/tcp: the local address as words in the machine's order with the port
 // behind it, the state in hexadecimal, and the user and the inode in decimal.
-func parseLine(line string) (s Socket, ok bool) {
+func parseLine(line string, udp bool) (s Socket, ok bool) {
 	f := strings.Fields(line)
-	if len(f) < 10 || f[3] != "0A" { // TCP_LISTEN
+	state := "0A" // TCP_LISTEN
+	if udp {
+		state = "07" // TCP_CLOSE: bound, and connected to nobody
+	}
+	if len(f) < 10 || f[3] != state {
 		return s, false
 	}
 	address, number, _ := strings.Cut(f[1], ":")
@@ -295,5 +305,5 @@ func parseLine(line string) (s Socket, ok bool) {
 	at, ok := netip.AddrFromSlice(raw)
 	user, userErr := strconv.Atoi(f[7])
 	inode, inodeErr := strconv.ParseUint(f[9], 10, 64)
-	return Socket{At: netip.AddrPortFrom(at, uint16(port)), User: user, Inode: inode, state: 10}, ok && userErr == nil && inodeErr == nil
+	return Socket{At: netip.AddrPortFrom(at, uint16(port)), User: user, Inode: inode, UDP: udp, state: 10}, ok && userErr == nil && inodeErr == nil
 }

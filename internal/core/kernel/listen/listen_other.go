@@ -5,6 +5,9 @@ package listen
 // Sockets has no table to read here.
 func Sockets() ([]Socket, error) { return nil, ErrNone }
 
+// Datagrams has no table to read here.
+func Datagrams() ([]Socket, error) { return nil, ErrNone }
+
 // All reads nothing here.
 func All() ([]Socket, error) { return nil, nil }
 

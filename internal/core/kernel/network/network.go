@@ -15,6 +15,7 @@ import (
 	"net"
 	"strconv"
 	"sync"
+	"syscall"
 	"time"
 )
 
@@ -47,7 +48,7 @@ func (n *Network) Do(f func()) {
 // Close lets the thread go; nothing may be done in the network afterwards.
 func (n *Network) Close() { close(n.work) }
 
-// Dial connects to a port of the network's 127.0.0.1.
+// Dial connects to a port of the network's 127.0.0.1, or where nobody listens there of its ::1.
 func (n *Network) Dial(ctx context.Context, port int) (net.Conn, error) {
 	var d net.Dialer
 	var c net.Conn
@@ -55,7 +56,13 @@ func (n *Network) Dial(ctx context.Context, port int) (net.Conn, error) {
 	// A connection to a loopback is made or refused at once.
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
-	n.Do(func() { c, err = d.DialContext(ctx, "tcp4", "127.0.0.1:"+strconv.Itoa(port)) })
+	n.Do(func() {
+		if c, err = d.DialContext(ctx, "tcp4", "127.0.0.1:"+strconv.Itoa(port)); errors.Is(err, syscall.ECONNREFUSED) {
+			if six, sixErr := d.DialContext(ctx, "tcp6", "[::1]:"+strconv.Itoa(port)); sixErr == nil {
+				c, err = six, nil
+			}
+		}
+	})
 	return c, err
 }
 
@@ -65,6 +72,87 @@ func (n *Network) Listen(port int) (net.Listener, error) {
 	var err error
 	n.Do(func() { l, err = net.Listen("tcp4", "127.0.0.1:"+strconv.Itoa(port)) })
 	return l, err
+}
+
+// ListenUDP takes datagrams at a port of the network's 127.0.0.1.
+func (n *Network) ListenUDP(port int) (l net.PacketConn, err error) {
+	n.Do(func() { l, err = net.ListenPacket("udp4", "127.0.0.1:"+strconv.Itoa(port)) })
+	return l, err
+}
+
+// DialUDP makes a socket that sends datagrams to a port of the network's 127.0.0.1.
+func (n *Network) DialUDP(port int) (c net.Conn, err error) {
+	n.Do(func() { c, err = net.Dial("udp4", "127.0.0.1:"+strconv.Itoa(port)) })
+	return c, err
+}
+
+// How long a sender of datagrams is remembered after its last one, how many are at once, and how large a datagram is.
+const (
+	senderTime   = 60 * time.Second
+	mostSenders  = 512
+	mostDatagram = 64 << 10
+)
+
+// ForwardPackets takes the datagrams that come to l and sends each sender's on by a socket of its own that dial makes, and
+// the answers back, until l is closed. A datagram that finds no room is lost, as datagrams are.
+func ForwardPackets(l net.PacketConn, dial func() (net.Conn, error)) {
+	var mu sync.Mutex
+	senders := map[string]net.Conn{}
+	defer func() {
+		mu.Lock()
+		defer mu.Unlock()
+		for _, c := range senders {
+			c.Close()
+		}
+	}()
+	buffer := make([]byte, mostDatagram)
+	for {
+		n, from, err := l.ReadFrom(buffer)
+		if errors.Is(err, net.ErrClosed) {
+			return
+		}
+		if err != nil { // that nobody was there for an earlier one, say
+			continue
+		}
+		key := from.String()
+		mu.Lock()
+		c := senders[key]
+		if c == nil && len(senders) < mostSenders {
+			if c, err = dial(); err == nil {
+				senders[key] = c
+				go func() {
+					answers(l, from, c)
+					mu.Lock()
+					delete(senders, key)
+					mu.Unlock()
+				}()
+			}
+		}
+		mu.Unlock()
+		if c != nil {
+			_ = c.SetReadDeadline(time.Now().Add(senderTime))
+			_, _ = c.Write(buffer[:n])
+		}
+	}
+}
+
+// answers brings what comes to a sender's socket back to it, until nothing came or went for a while.
+func answers(l net.PacketConn, to net.Addr, c net.Conn) {
+	defer c.Close()
+	buffer := make([]byte, mostDatagram)
+	for {
+		n, err := c.Read(buffer)
+		if errors.Is(err, syscall.ECONNREFUSED) { // nobody is there yet
+			continue
+		}
+		if err != nil {
+			return
+		}
+		_ = c.SetReadDeadline(time.Now().Add(senderTime))
+		if _, err := l.WriteTo(buffer[:n], to); errors.Is(err, net.ErrClosed) {
+			return
+		}
+	}
 }
 
 // Forward takes connections of a listener and hands each to a connection that dial

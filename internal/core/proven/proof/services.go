@@ -84,7 +84,7 @@ func (v *verifier) services(ctx context.Context) {
 		v.mend("trammel start " + shell.Words(anew...))
 	}
 	for _, name := range again {
-		v.mend("trammel start --again " + shell.Typed(name) + " " + shell.Typed(name))
+		v.mend("trammel start --again " + shell.Typed(name))
 	}
 	switch {
 	case row.State == Drift:
@@ -173,6 +173,9 @@ func (h *here) listeners(st service.Status, spec service.Spec, tree []int) (out 
 	slices.Sort(names)
 	for _, name := range names {
 		at := listen.At(table, spec.Ports[name])
+		if slices.Contains(spec.UDP, name) {
+			at = listen.AtUDP(table, spec.Ports[name])
+		}
 		for _, s := range at {
 			if _, own := held[s.Inode]; !own {
 				out = append(out, fmt.Sprintf("port %s (%d) is answered by %s", name, spec.Ports[name], listen.HolderOf(s)))

@@ -100,22 +100,30 @@ func (w Way) whose() string {
 	return ""
 }
 
-// Reached is the port of this machine on which a service of a bay is reached now, one of its copies in
+// host is the address of a way: of 127.0.0.1, or of ::1 where nothing listens but there.
+func (w Way) host() string {
+	if table, err := listen.Sockets(); err == nil && listen.OnlyV6(table, w.Port) {
+		return "[::1]:" + strconv.Itoa(w.Port)
+	}
+	return "127.0.0.1:" + strconv.Itoa(w.Port)
+}
+
+// Reached is the address and port on this machine at which a service of a bay is reached now, one of its copies in
 // turn. The error says why there is none.
-func Reached(b bay.Bay, service string, turn int) (port int, err error) {
+func Reached(b bay.Bay, service string, turn int) (at string, err error) {
 	var r Routes
 	raw, err := disk.Read(routesFile(b), disk.MostState)
 	if err != nil || json.Unmarshal(raw, &r) != nil {
-		return 0, errNoPage
+		return "", errNoPage
 	}
 	ways, why := r.Services[service], "does not run"
 	for i := range ways {
 		w := ways[(turn+i)%len(ways)]
 		if why = w.whose(); why == "" {
-			return w.Port, nil
+			return w.host(), nil
 		}
 	}
-	return 0, fmt.Errorf("service %s %s", service, why)
+	return "", fmt.Errorf("service %s %s", service, why)
 }
 
 // Modern is TLS 1.3, or 1.2 with ciphers that authenticate what they encrypt (RFC 9325, section 4.2).
@@ -407,7 +415,7 @@ func (t *router) service(w http.ResponseWriter, r *http.Request, service string,
 		say(w, http.StatusBadGateway, "Service "+service+" "+why+".", "See how it is: trammel show, trammel logs "+shell.Typed(service), nil)
 		return
 	}
-	target := &url.URL{Scheme: "http", Host: "127.0.0.1:" + strconv.Itoa(to.Port)}
+	target := &url.URL{Scheme: "http", Host: to.host()}
 	proxy := &httputil.ReverseProxy{
 		Rewrite: func(p *httputil.ProxyRequest) {
 			p.SetURL(target)

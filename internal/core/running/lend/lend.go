@@ -46,9 +46,9 @@ type Offer struct {
 	Service string
 	Name    string // host and port by which the service knows itself
 	Secret  string // of the link
-	// Port is where the service's own socket is on this machine, one of its copies in turn. It is never
+	// At is where the service's own socket is on this machine, one of its copies in turn. It is never
 	// that of the router, by whose other names more could be reached.
-	Port func(turn int) (int, error)
+	At func(turn int) (string, error)
 	// Visit is called when somebody new comes, with the link or without, and when somebody goes on
 	// guessing.
 	Visit func(Visitor)
@@ -108,15 +108,15 @@ type Loan struct {
 	waiting  map[string]int // guesses that are being slowed, by address
 }
 
-type portKey struct{}
+type atKey struct{}
 
 // New makes a loan of an offer.
 func New(o *Offer) *Loan {
 	l := &Loan{offer: o, pass: o.pass(), visitors: map[string]*Visitor{}, waiting: map[string]int{}}
 	l.proxy = &httputil.ReverseProxy{
 		Rewrite: func(p *httputil.ProxyRequest) {
-			port, _ := p.In.Context().Value(portKey{}).(int)
-			p.SetURL(&url.URL{Scheme: "http", Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port))})
+			at, _ := p.In.Context().Value(atKey{}).(string)
+			p.SetURL(&url.URL{Scheme: "http", Host: at})
 			// What the service is told of where it is asked is its own name, whatever the visitor wrote.
 			p.Out.Host = o.Name
 			p.SetXForwarded()
@@ -201,12 +201,12 @@ func (l *Loan) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	l.came(r, true)
-	port, err := l.offer.Port(int(l.turn.Add(1)))
+	at, err := l.offer.At(int(l.turn.Add(1)))
 	if err != nil {
 		http.Error(w, "What was lent does not run at the moment.", http.StatusBadGateway)
 		return
 	}
-	l.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), portKey{}, port)))
+	l.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), atKey{}, at)))
 }
 
 // Bounds of what visitors can have kept and told.

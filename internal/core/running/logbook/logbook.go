@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -41,6 +42,9 @@ const logTime = "2006-01-02T15:04:05.000Z"
 // .1, .2, … behind.
 func Path(logs, name string) string { return filepath.Join(logs, name+".log") }
 
+// StepName is the name of a step's log.
+func StepName(step string) string { return "step-" + step }
+
 // Writer keeps what a service prints, a line each: time, stream, text. It
 // never blocks or ends a service: what cannot be written is dropped and counted.
 type Writer struct {
@@ -54,6 +58,7 @@ type Writer struct {
 	watch   func(line string) // called with each line while a probe wants it
 }
 
+// Open opens a log to go on with it. Errors are of the file system.
 func Open(path string) (*Writer, error) {
 	if err := disk.Private(filepath.Dir(path)); err != nil {
 		return nil, err
@@ -75,6 +80,16 @@ func (w *Writer) open() error {
 	w.file, w.size = f, info.Size()
 	held.add(w)
 	return nil
+}
+
+// OpenNew opens a log that begins anew: what it had is gone.
+func OpenNew(path string) (*Writer, error) {
+	for i := range logFiles {
+		if err := os.Remove(rotated(path, i)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+	}
+	return Open(path)
 }
 
 // held are the logs whose files are open, the one that was opened first before the others.

@@ -29,6 +29,7 @@ const SupervisorName = "trammel-supervisor"
 // Order asks for ports to be held.
 type Order struct {
 	Wanted   bay.Ports `json:"wanted"`             // declared numbers by port key
+	UDP      []string  `json:"udp,omitempty"`      // keys of those that take datagrams
 	Declared bool      `json:"declared,omitempty"` // go back to the declared numbers, where they can be had
 	Lost     []string  `json:"lost,omitempty"`     // keys whose number a stranger took; they get another
 	Patient  bool      `json:"patient,omitempty"`  // wait for the processes of an earlier supervisor to end

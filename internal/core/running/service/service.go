@@ -41,6 +41,7 @@ type Spec struct {
 	Env     []string        `json:"env"`
 	Dir     string          `json:"dir"`
 	Ports   map[string]int  `json:"ports"`
+	UDP     []string        `json:"udp"`     // names of those ports that take datagrams
 	Network string          `json:"network"` // name of a private network's segment; "" is this machine's own
 	Beside  []string        `json:"beside"`  // other segments that see this one and are seen by it
 	Outer   map[string]int  `json:"outer"`
@@ -112,6 +113,9 @@ func (s Spec) Digest(run, probe canon.Map, variables []string) string {
 	if s.Named {
 		facts["named"] = true
 	}
+	if len(s.UDP) > 0 {
+		facts["udp"] = s.UDP
+	}
 	return canon.Digest(facts)
 }
 
@@ -125,6 +129,8 @@ type Status struct {
 	Pid      int            `json:"pid,omitempty"`
 	Restarts int            `json:"restarts"`
 	Ports    map[string]int `json:"ports,omitempty"`
+	UDP      []string       `json:"udp,omitempty"`     // names of those ports that take datagrams
+	Six      []string       `json:"only-v6,omitempty"` // names of those that are reached at ::1 alone
 	Config   string         `json:"config"`
 	Inputs   string         `json:"inputs,omitempty"` // digest of what it goes by while it runs, as it was when it began
 	Why      string         `json:"why,omitempty"`    // why the present start was made though it ran; in the answer to a start alone
@@ -158,6 +164,12 @@ func (st Status) Numbers() []string {
 	var out []string
 	for _, name := range slices.Sorted(maps.Keys(st.Ports)) {
 		at := fmt.Sprintf("127.0.0.1:%d", st.Ports[name])
+		switch {
+		case slices.Contains(st.UDP, name):
+			at += "/udp"
+		case slices.Contains(st.Six, name):
+			at = fmt.Sprintf("[::1]:%d", st.Ports[name])
+		}
 		if len(st.Ports) > 1 {
 			at = name + " " + at
 		}

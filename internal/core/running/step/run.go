@@ -1,13 +1,9 @@
 package step
 
 import (
-	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -15,8 +11,10 @@ import (
 	"app.example/trammel/internal/core/base/event"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/mask"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/kernel/process"
 	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/running/logbook"
 	"app.example/trammel/internal/core/running/script"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -34,7 +32,7 @@ type Runner struct {
 }
 
 // Log is where what a step printed is kept.
-func (r *Runner) Log(name string) string { return filepath.Join(r.Logs, "step-"+name+".log") }
+func (r *Runner) Log(name string) string { return logbook.Path(r.Logs, logbook.StepName(name)) }
 
 // Run runs one step and records its success. Everything that it started and left
 // running is ended with it.
@@ -55,7 +53,7 @@ func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 	if err := disk.Private(r.Logs); err != nil {
 		return err
 	}
-	log, err := disk.CreateOwn(r.Log(name))
+	log, err := logbook.OpenNew(r.Log(name))
 	if err != nil {
 		return err
 	}
@@ -74,7 +72,7 @@ func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 		return fault.New(fault.ErrUsage, "step %s: %v", name, err)
 	}
 	for try := 0; ; try++ {
-		how, lines, err := r.try(ctx, st, command, env, log)
+		how, said, err := r.try(ctx, st, command, env, log)
 		if err != nil {
 			return err
 		}
@@ -85,9 +83,9 @@ func (r *Runner) Run(ctx context.Context, st Status) (err error) {
 			if try > 0 {
 				how += fmt.Sprintf(", after %d tries", try+1)
 			}
-			return r.failed(st, run, lines, how)
+			return r.failed(st, run, said, how)
 		}
-		fmt.Fprintf(log, "%s; again after a pause\n", how)
+		log.Say("sup", []byte(how+"; again after a pause"))
 		select {
 		case <-time.After(pause << min(try, 5)):
 		case <-ctx.Done():
@@ -176,7 +174,7 @@ func linesOf(r io.Reader, masks []string) (lines []string) {
 }
 
 // try runs the command of a step one time. how says what went wrong, or is "".
-func (r *Runner) try(ctx context.Context, st Status, command script.Command, env []string, log *os.File) (how string, lines []string, err error) {
+func (r *Runner) try(ctx context.Context, st Status, command script.Command, env []string, log *logbook.Writer) (how string, said Said, err error) {
 	name := st.Step.Name
 	outer := ctx
 	if st.Step.Within > 0 {
@@ -184,87 +182,39 @@ func (r *Runner) try(ctx context.Context, st Status, command script.Command, env
 		ctx, cancel = context.WithTimeout(ctx, st.Step.Within)
 		defer cancel()
 	}
+	var told time.Time
+	log.Watch(func(line string) {
+		said.Hear(line)
+		if now := time.Now(); now.Sub(told) > 100*time.Millisecond {
+			event.Send(ctx, event.Event{Phase: event.Progress, Task: "step " + name, Text: line})
+			told = now
+		}
+	})
+	defer log.Watch(nil)
 	spec := process.Spec{Path: command.Path, Argv: command.Argv, Env: env, Dir: r.Dir}
 	exit, err := process.Read(ctx, spec, process.Reading{Grace: grace, Out: func(out io.Reader) {
-		kept := &bounded{w: log, left: maxLog}
-		lines = follow(ctx, "step "+name, mask.Reader(out, r.Environment.Masks()), kept)
-		kept.close()
+		log.Keep("out", mask.Reader(out, r.Environment.Masks()))
 	}})
 	switch {
 	case outer.Err() != nil:
-		return "", nil, context.Cause(outer)
+		return "", said, context.Cause(outer)
 	case ctx.Err() != nil:
-		return fmt.Sprintf("it took longer than %s", st.Step.Within), lines, nil
+		return fmt.Sprintf("it took longer than %s", st.Step.Within), said, nil
 	case err != nil:
-		return fmt.Sprintf("cannot start: %v", err), nil, nil
+		return fmt.Sprintf("cannot start: %v", err), said, nil
 	case !exit.OK():
-		return exit.String(), lines, nil
+		return exit.String(), said, nil
 	}
-	return "", nil, nil
-}
-
-// maxLog is how many bytes of what a try prints are kept.
-const maxLog = 64 << 20
-
-// bounded is a log that ends before it fills a disk, and says what it left out.
-type bounded struct {
-	w       io.Writer
-	left    int
-	dropped int64
-}
-
-func (b *bounded) Write(p []byte) (int, error) {
-	if len(p) > b.left {
-		b.left = 0
-		b.dropped += int64(len(p))
-		return len(p), nil
-	}
-	b.left -= len(p)
-	return b.w.Write(p)
-}
-
-func (b *bounded) close() {
-	if b.dropped > 0 {
-		fmt.Fprintf(b.w, "(%d bytes more were printed and not kept)\n", b.dropped)
-	}
-}
-
-// follow copies what a step prints into its log, tells the last line as progress,
-// and returns the last few.
-func follow(ctx context.Context, task string, out io.Reader, log io.Writer) []string {
-	const keep = 12
-	var last []string
-	lines := bufio.NewReaderSize(out, 64<<10)
-	var told time.Time
-	for {
-		line, err := lines.ReadSlice('\n')
-		if len(line) > 0 {
-			_, _ = log.Write(line)
-			text := strings.TrimRight(string(line), "\r\n")
-			if len(last) == keep {
-				last = append(last[:0], last[1:]...)
-			}
-			last = append(last, text)
-			if now := time.Now(); now.Sub(told) > 100*time.Millisecond {
-				event.Send(ctx, event.Event{Phase: event.Progress, Task: task, Text: text})
-				told = now
-			}
-		}
-		if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
-			return last
-		}
-	}
+	return "", said, nil
 }
 
 // failed is the message of a step that did not succeed: its last lines, its log,
 // and how to try by hand and go on.
-func (r *Runner) failed(st Status, run declare.Run, lines []string, how string) error {
+func (r *Runner) failed(st Status, run declare.Run, said Said, how string) error {
 	e := fault.New(fault.ErrFailed, "step %s failed: %s", st.Step.Name, how)
 	var do strings.Builder
-	for _, l := range lines {
-		do.WriteString("| " + l + "\n")
-	}
-	fmt.Fprintf(&do, "Log:         %s\n", r.Log(st.Step.Name))
+	do.WriteString(said.Text())
+	fmt.Fprintf(&do, "Log:         %s (trammel logs %s)\n", r.Log(st.Step.Name), shell.Typed(st.Step.Name))
 	fmt.Fprintf(&do, "By hand:     %s\n", script.ByHand(run))
 	fmt.Fprintf(&do, "Once mended: trammel fit")
 	return e.Advise("%s", do.String())

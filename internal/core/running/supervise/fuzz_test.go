@@ -48,7 +48,7 @@ func FuzzControl(f *testing.F) {
 		dir := t.TempDir()
 		s := &supervisor{
 			bay: bay.Bay{Dir: dir, State: dir, Records: dir, Project: "heronweir", Name: bay.Main}, log: slog.New(slog.NewTextHandler(io.Discard, nil)), ctx: ctx, cancel: cancel,
-			units: map[string]*unit{}, claims: map[string]*bay.Claim{}, wanted: map[string]bool{}, grounds: map[string]*ground{"": {}},
+			units: map[string]*unit{}, claims: map[string]*bay.Claim{}, said: map[string]string{}, wanted: map[string]bool{}, grounds: map[string]*ground{"": {}},
 		}
 		page := gateway.NewPage(ctx, s.bay, s.page(), s.log)
 		r := httptest.NewRequest(method, target, strings.NewReader(body)).WithContext(ctx)

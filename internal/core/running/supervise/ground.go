@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -36,6 +37,7 @@ type ground struct {
 	err   error
 	at    time.Time
 	took  time.Duration // to read it
+	udp   bool          // some service has ports for datagrams
 }
 
 // wayOut is the port of the proxy in every private network.
@@ -113,13 +115,26 @@ func (g *ground) on() func(func()) {
 	return g.net.Do
 }
 
+// takes notes what a service will listen on.
+func (g *ground) takes(spec service.Spec) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.udp = g.udp || len(spec.UDP) > 0
+}
+
 func (g *ground) sockets() ([]listen.Socket, error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	// Many services that start at once share a reading, and where one takes long, for longer.
 	if time.Since(g.at) > max(500*time.Microsecond, 8*g.took) {
 		begun := time.Now()
-		read := func() { g.table, g.err = listen.Sockets() }
+		read := func() {
+			if g.table, g.err = listen.Sockets(); g.err == nil && g.udp {
+				var more []listen.Socket
+				more, g.err = listen.Datagrams()
+				g.table = append(g.table, more...)
+			}
+		}
 		if g.net == nil {
 			read()
 		} else {
@@ -140,8 +155,7 @@ func (g *ground) dial(ctx context.Context, port int) (net.Conn, error) {
 	if g.net != nil {
 		return g.net.Dial(ctx, port)
 	}
-	var d net.Dialer
-	return d.DialContext(ctx, "tcp4", "127.0.0.1:"+strconv.Itoa(port))
+	return listen.Dial(ctx, port)
 }
 
 func (g *ground) accepts(ctx context.Context, port int) error {
@@ -177,7 +191,7 @@ func (g *ground) client() *http.Client {
 // forward takes connections to this machine's ports into a private network, and those that
 // are made in the networks of other segments to the numbers that the service has in its own.
 func (g *ground) forward(spec service.Spec, beside []*ground) (end func(), err error) {
-	var listeners []net.Listener
+	var listeners []io.Closer
 	end = func() {
 		for _, l := range listeners {
 			l.Close()
@@ -187,12 +201,23 @@ func (g *ground) forward(spec service.Spec, beside []*ground) (end func(), err e
 		return end, nil
 	}
 	for name, outer := range spec.Outer {
+		if slices.Contains(spec.UDP, name) {
+			l, err := net.ListenPacket("udp4", "127.0.0.1:"+strconv.Itoa(outer))
+			if err != nil {
+				end()
+				return nil, fmt.Errorf("its port %s cannot be forwarded: %w", name, err)
+			}
+			listeners = append(listeners, l)
+			inner := spec.Ports[name]
+			go network.ForwardPackets(l, func() (net.Conn, error) { return g.net.DialUDP(inner) })
+			continue
+		}
 		l, err := net.Listen("tcp4", "127.0.0.1:"+strconv.Itoa(outer))
 		if err != nil {
 			end()
 			if table, tableErr := listen.Sockets(); tableErr == nil && errors.Is(err, syscall.EADDRINUSE) {
 				if at := listen.At(table, outer); len(at) > 0 {
-					return nil, &stranger{name, outer, listen.HolderOf(at[0])}
+					return nil, &stranger{name, door{number: outer}, listen.HolderOf(at[0])}
 				}
 			}
 			return nil, fmt.Errorf("its port %s cannot be forwarded: %w", name, err)
@@ -203,6 +228,16 @@ func (g *ground) forward(spec service.Spec, beside []*ground) (end func(), err e
 	}
 	for _, other := range beside {
 		for name, inner := range spec.Ports {
+			if slices.Contains(spec.UDP, name) {
+				l, err := other.net.ListenUDP(inner)
+				if err != nil {
+					end()
+					return nil, fmt.Errorf("its port %s cannot be shown in another segment: %w", name, err)
+				}
+				listeners = append(listeners, l)
+				go network.ForwardPackets(l, func() (net.Conn, error) { return g.net.DialUDP(inner) })
+				continue
+			}
 			l, err := other.net.Listen(inner)
 			if err != nil {
 				end()

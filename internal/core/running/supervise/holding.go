@@ -35,22 +35,22 @@ func newHolding(spec service.Spec, g *ground, tree *process.Tree) *holding {
 // stranger is a listener on a service's port that is none of the service's.
 type stranger struct {
 	name   string // of the port
-	number int
+	door   door
 	holder listen.Holder
 }
 
 func (e *stranger) Error() string {
-	return fmt.Sprintf("port %s (%d) is taken by %s", e.name, e.number, e.holder)
+	return fmt.Sprintf("port %s (%s) is taken by %s", e.name, e.door, e.holder)
 }
 
 // look tells whether the tree listens on a port. The error is a *stranger when somebody
 // else does, or listen.ErrNone where that cannot be told.
-func (h *holding) look(port int) (own bool, err error) {
+func (h *holding) look(port door) (own bool, err error) {
 	table, err := h.g.sockets()
 	if err != nil {
 		return false, err
 	}
-	at := listen.At(table, port)
+	at := port.in(table)
 	if len(at) == 0 {
 		return false, nil
 	}
@@ -70,9 +70,17 @@ func (h *holding) look(port int) (own bool, err error) {
 	return true, nil
 }
 
-func (h *holding) name(port int) string {
+// in are the sockets of a table that are on a port.
+func (d door) in(table []listen.Socket) []listen.Socket {
+	if d.udp {
+		return listen.AtUDP(table, d.number)
+	}
+	return listen.At(table, d.number)
+}
+
+func (h *holding) name(port door) string {
 	for _, name := range slices.Sorted(maps.Keys(h.spec.Ports)) {
-		if h.spec.Ports[name] == port {
+		if h.spec.Ports[name] == port.number && slices.Contains(h.spec.UDP, name) == port.udp {
 			return name
 		}
 	}
@@ -84,7 +92,7 @@ func (h *holding) name(port int) string {
 const patience = time.Second
 
 // opened waits until the tree listens on a port.
-func (h *holding) opened(ctx context.Context, port int, begun time.Time) error {
+func (h *holding) opened(ctx context.Context, port door, begun time.Time) error {
 	var seen time.Time
 	for {
 		own, err := h.look(port)
@@ -112,7 +120,7 @@ func (h *holding) opened(ctx context.Context, port int, begun time.Time) error {
 			if other != nil {
 				return other
 			}
-			return fmt.Errorf("nothing listens on port %d", port)
+			return fmt.Errorf("nothing listens on port %s", port)
 		case <-time.After(pause):
 		}
 	}
@@ -120,9 +128,9 @@ func (h *holding) opened(ctx context.Context, port int, begun time.Time) error {
 
 // strangers is the first declared port that somebody else answers on, as an error.
 func (h *holding) strangers() error {
-	for _, name := range slices.Sorted(maps.Keys(h.spec.Ports)) {
+	for _, d := range doors(h.spec) {
 		var other *stranger
-		if _, err := h.look(h.spec.Ports[name]); errors.As(err, &other) {
+		if _, err := h.look(d); errors.As(err, &other) {
 			return other
 		}
 	}
@@ -153,8 +161,8 @@ func (h *holding) indirect() bool {
 		return false
 	}
 	own := listen.Held([]int{h.tree.Program()})
-	for _, port := range h.spec.Ports {
-		for _, s := range listen.At(table, port) {
+	for _, port := range doors(h.spec) {
+		for _, s := range port.in(table) {
 			if _, ok := own[s.Inode]; ok {
 				return false
 			}
@@ -173,12 +181,26 @@ func (h *holding) open() []string {
 		return nil
 	}
 	var out []string
-	for _, name := range slices.Sorted(maps.Keys(h.spec.Ports)) {
-		for _, s := range listen.At(table, h.spec.Ports[name]) {
+	for _, port := range doors(h.spec) {
+		for _, s := range port.in(table) {
 			if s.Open() {
 				out = append(out, s.At.String())
 			}
 		}
 	}
 	return out
+}
+
+// onlyV6 are the names of ports that are reached at ::1 and not at 127.0.0.1.
+func (h *holding) onlyV6() (names []string) {
+	table, err := h.g.sockets()
+	if err != nil {
+		return nil
+	}
+	for _, name := range slices.Sorted(maps.Keys(h.spec.Ports)) {
+		if !slices.Contains(h.spec.UDP, name) && listen.OnlyV6(table, h.spec.Ports[name]) {
+			names = append(names, name)
+		}
+	}
+	return names
 }

@@ -2,13 +2,16 @@ package supervise
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"os"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -136,22 +139,39 @@ func plain(s service.Spec) bool {
 	return len(s.Ports) == 0 && p.TCP == 0 && p.HTTP == "" && p.Log == "" && p.File == "" && !p.Notify && len(p.Command) == 0
 }
 
+// door is a port of a service: its number, and whether it takes datagrams.
+type door struct {
+	number int
+	udp    bool
+}
+
+func (d door) String() string {
+	if d.udp {
+		return strconv.Itoa(d.number) + "/udp"
+	}
+	return strconv.Itoa(d.number)
+}
+
 // ports are those that must be listened on before a probe makes sense.
-func ports(s service.Spec) []int {
+func ports(s service.Spec) []door {
 	p := s.Ready
 	switch {
 	case p.Log != "" || p.File != "" || p.Notify:
 		return nil // it says itself when it is ready
 	case p.TCP > 0:
-		return []int{p.TCP}
+		return []door{{number: p.TCP}}
 	case p.HTTP != "":
 		if port, err := strconv.Atoi(portOf(p.HTTP)); err == nil {
-			return []int{port}
+			return []door{{number: port}}
 		}
 	}
-	var out []int
-	for _, n := range s.Ports {
-		out = append(out, n)
+	return doors(s)
+}
+
+// doors are all ports of a service, in the order of their names.
+func doors(s service.Spec) (out []door) {
+	for _, name := range slices.Sorted(maps.Keys(s.Ports)) {
+		out = append(out, door{s.Ports[name], slices.Contains(s.UDP, name)})
 	}
 	return out
 }
@@ -202,8 +222,11 @@ func prober(s service.Spec, g *ground, log *logbook.Writer, told <-chan struct{}
 		}
 	}
 	return func(ctx context.Context) error {
-		for _, n := range s.Ports {
-			if err := g.accepts(ctx, n); err != nil {
+		for _, d := range doors(s) {
+			if d.udp { // who holds it was looked at; whether it answers only its own clients can ask
+				continue
+			}
+			if err := g.accepts(ctx, d.number); err != nil {
 				return err
 			}
 		}
@@ -294,15 +317,15 @@ func liveness(s service.Spec) time.Duration {
 	switch {
 	case p.Log != "" || p.Notify || p.File != "":
 		if len(s.Ports) > 0 {
-			return 5 * time.Second // whether somebody else has them
+			return cmp.Or(p.Every, 5*time.Second) // whether somebody else has them
 		}
 		return 0
 	case len(p.Command) > 0:
-		return max(p.Every, 30*time.Second)
+		return cmp.Or(p.Every, 30*time.Second)
 	case p.HTTP != "":
-		return max(p.Every, 10*time.Second)
-	case p.TCP > 0 || len(s.Ports) > 0:
-		return max(p.Every, 5*time.Second)
+		return cmp.Or(p.Every, 10*time.Second)
+	case p.TCP > 0, len(s.Ports) > 0:
+		return cmp.Or(p.Every, 5*time.Second)
 	}
 	return 0
 }
@@ -317,10 +340,13 @@ func alive(ctx context.Context, s service.Spec, h *holding, probe func(context.C
 		for _, port := range ports(s) {
 			own, err := h.look(port)
 			if errors.Is(err, listen.ErrNone) {
-				return h.g.accepts(ctx, port)
+				if port.udp {
+					continue
+				}
+				return h.g.accepts(ctx, port.number)
 			}
 			if err == nil && !own {
-				return fmt.Errorf("nothing listens on port %d any more", port)
+				return fmt.Errorf("nothing listens on port %s any more", port)
 			}
 		}
 		return nil

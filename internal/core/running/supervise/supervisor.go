@@ -80,7 +80,7 @@ func supervise(b bay.Bay, who *peer.Looker, log *slog.Logger) error {
 	defer cancel()
 	s := &supervisor{
 		bay: b, log: log, ctx: ctx, cancel: cancel,
-		units: map[string]*unit{}, claims: map[string]*bay.Claim{}, activity: time.Now(),
+		units: map[string]*unit{}, claims: map[string]*bay.Claim{}, said: map[string]string{}, activity: time.Now(),
 		grounds: map[string]*ground{"": {begun: time.Now()}},
 		stirred: make(chan struct{}, 1), unsaid: make(chan struct{}, 1),
 	}
@@ -154,6 +154,7 @@ type supervisor struct {
 	mu        sync.Mutex
 	units     map[string]*unit
 	claims    map[string]*bay.Claim // by port key
+	said      map[string]string     // what was told last of a port, by its key
 	grounds   map[string]*ground    // by name of the network's segment
 	wanted    map[string]bool       // services that are to run
 	unnoted   bool                  // that is not in the file yet
@@ -432,7 +433,9 @@ func (s *supervisor) launch(spec service.Spec) (*unit, error) {
 	if err != nil {
 		return nil, err
 	}
+	g.takes(spec)
 	g.leads(spec, s.bay, s.log)
+	s.hold(spec)
 	var beside []*ground
 	for _, name := range spec.Beside {
 		other, err := s.ground(name)
@@ -525,7 +528,7 @@ func (s *supervisor) stop(ctx context.Context, names []string) {
 	s.halt(all)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.release(nil)
+	s.release(all, nil)
 }
 
 // drop ends copies of services that are not declared any more, and nothing else: what needs
@@ -545,12 +548,12 @@ func (s *supervisor) drop(o service.Surplus) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.release(o.Names, o.Keep)
 	for _, u := range gone {
 		if s.units[u.spec.Name] == u {
 			delete(s.units, u.spec.Name)
 		}
 	}
-	s.release(o.Keep)
 	s.say()
 }
 

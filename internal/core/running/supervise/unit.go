@@ -64,7 +64,7 @@ func newUnit(spec service.Spec, log *logbook.Writer, g *ground, b bay.Bay) *unit
 		spec: spec, log: log, g: g, bay: b, changed: make(chan struct{}), gone: make(chan struct{}),
 		note: func(string, int) error { return nil }, turn: func() {},
 		inputs: spec.Inputs,
-		status: service.Status{Inputs: spec.Fingerprint(), Name: spec.Name, Service: spec.Service, State: service.Starting, Since: time.Now(), Ports: spec.Reached(), Config: spec.Config, Build: spec.Build},
+		status: service.Status{Inputs: spec.Fingerprint(), Name: spec.Name, Service: spec.Service, State: service.Starting, Since: time.Now(), Ports: spec.Reached(), UDP: spec.UDP, Config: spec.Config, Build: spec.Build},
 	}
 }
 
@@ -278,8 +278,13 @@ func (u *unit) once(ctx context.Context) (exit process.Exit, ready time.Duration
 			case <-tree.Done():
 			default:
 				readyAt = time.Now()
-				open, pid := holds.open(), tree.Program()
-				u.set(func(s *service.Status) { s.State, s.Reason, s.Open, s.Pid = service.Ready, "", open, pid })
+				open, pid, six := holds.open(), tree.Program(), holds.onlyV6()
+				u.set(func(s *service.Status) {
+					s.State, s.Reason, s.Open, s.Pid = service.Ready, "", open, pid
+					if u.g.net == nil {
+						s.Six = six
+					}
+				})
 				ended = u.watch(ctx, tree, probe, holds)
 			}
 		}
@@ -412,8 +417,9 @@ func (u *unit) portTaken() string {
 	if err != nil {
 		return ""
 	}
-	for name, port := range u.spec.Ports {
-		if at := listen.At(table, port); len(at) > 0 {
+	for name, number := range u.spec.Ports {
+		port := door{number, slices.Contains(u.spec.UDP, name)}
+		if at := port.in(table); len(at) > 0 {
 			return u.other(&stranger{name, port, listen.HolderOf(at[0])})
 		}
 	}

@@ -247,6 +247,7 @@ const (
 type Port struct {
 	Name   string
 	Wanted int
+	UDP    bool // it takes datagrams, and no connections
 }
 
 // Ready says how to find out that a service can be used. At most one probe is

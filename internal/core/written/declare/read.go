@@ -725,7 +725,12 @@ func (r *reader) service(name string, t *page.Table) Service {
 			if !whole(thingName, e.Name) {
 				r.Fault(e.Key, "", "%q cannot name a port", e.Name)
 			}
-			s.Ports = append(s.Ports, Port{e.Name, int(r.Whole(ports, e.Name, 0, 1, 65535))})
+			s.Ports = append(s.Ports, r.port(ports, e))
+		}
+	}
+	for _, p := range s.Ports {
+		if last := p.Wanted + s.Copies - 1; p.Wanted > 0 && last > 65535 {
+			r.Fault(t.Get("ports").Span, "Begin at a smaller number.", "port %q of copy %d would be %d, and the last port is 65535", p.Name, s.Copies, last)
 		}
 	}
 	if stop := r.Table(t, "stop"); stop != nil {
@@ -752,6 +757,22 @@ func (r *reader) service(name string, t *page.Table) Service {
 	r.tool(&s, t)
 	s.Ready = r.ready(t, s)
 	return s
+}
+
+// port reads a port: its number, or a table that says more of it.
+func (r *reader) port(ports *page.Table, e *page.Entry) Port {
+	p := Port{Name: e.Name}
+	if e.Value.Kind != page.Tab {
+		p.Wanted = int(r.Whole(ports, e.Name, 0, 1, 65535))
+		return p
+	}
+	t := r.Table(ports, e.Name)
+	if p.Wanted = int(r.Whole(t, "number", 0, 1, 65535)); p.Wanted == 0 && t.Get("number") == nil {
+		r.Fault(e.Key, "Add number = 5353, say.", "port %q has no number", e.Name)
+	}
+	p.UDP = r.Flag(t, "udp")
+	r.Close(t)
+	return p
 }
 
 // tool reads what a service that runs as a card says has of its own.
@@ -795,6 +816,9 @@ func (r *reader) tool(s *Service, t *page.Table) {
 	}
 }
 
+// leastEvery is the shortest time between two probes of a service that is ready.
+const leastEvery = 100 * time.Millisecond
+
 func (r *reader) ready(t *page.Table, s Service) Ready {
 	ready := Ready{Within: 60 * time.Second}
 	sub := r.Table(t, "ready")
@@ -819,10 +843,28 @@ func (r *reader) ready(t *page.Table, s Service) Ready {
 	ready.Command = r.run(sub, "command", s.Name, false)
 	ready.Log = r.Text(sub, "log")
 	ready.Every = r.Duration(sub, "every", 0)
+	if v := sub.Get("every"); v != nil && ready.Every > 0 && ready.Every < leastEvery {
+		r.Fault(v.Span, fmt.Sprintf("Write %s or more.", leastEvery), "a probe is repeated every %s at the most often", leastEvery)
+	}
 	ready.Within = r.Duration(sub, "within", ready.Within)
+	udp := func(name string) bool {
+		return slices.ContainsFunc(s.Ports, func(p Port) bool { return p.Name == name && p.UDP })
+	}
+	for key, name := range map[string]string{"tcp": ready.TCP, "port": ready.Port} {
+		if name != "" && udp(name) {
+			r.Fault(sub.Get(key).Span, "Use command, log or notify.", "port %q takes datagrams, which no %s probe asks", name, map[string]string{"tcp": "tcp", "port": "http"}[key])
+		}
+	}
 	if v := sub.Get("http"); v != nil {
 		if !strings.HasPrefix(ready.HTTP, "/") {
 			r.Fault(v.Span, "", "the path of an http probe starts with /")
+		}
+		if ready.Port == "" {
+			for _, name := range []string{"http", "web"} { // what counts as HTTP elsewhere
+				if ready.Port == "" && slices.Contains(portNames, name) {
+					ready.Port = name
+				}
+			}
 		}
 		if ready.Port == "" && len(portNames) == 1 {
 			ready.Port = portNames[0]
