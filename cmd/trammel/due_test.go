@@ -201,3 +201,57 @@ func TestTheFirstErrorIsShown(t *testing.T) {
 		t.Errorf("%v %s", err, raw)
 	}
 }
+
+// A file has the addresses that hold for who reads it: inside of a private network for a service, outside for everybody
+// else. One that both read is refused, with the way out.
+func TestAFileHasTheAddressesOfItsReader(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	wanted := freeNumber(t)
+	l, err := net.Listen("tcp4", "127.0.0.1:"+itoa(wanted))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	h := newHut(t, nil, `format  = 1
+project = "heronweir"
+network = "private"
+host    = ["python3"]
+
+[file."inside.conf"]
+template = "sources.tmpl"
+
+[file."outside.conf"]
+template = "sources.tmpl"
+
+[step.note]
+run   = "cp outside.conf noted"
+needs = ["file.outside.conf", "service.ledger"]
+
+[service.ledger]
+run   = "python3 -m http.server --bind 127.0.0.1 @{port.main}"
+ports = { main = `+itoa(wanted)+` }
+
+[service.board]
+run   = "cat inside.conf; exec sleep 300"
+needs = ["service.ledger", "file.inside.conf", "step.note"]
+`)
+	h.write("sources.tmpl", "ledger = {{ .service.ledger.host }}:{{ .service.ledger.port.main }}\n")
+	h.ok("lock")
+	h.ok("start", "--approve")
+	outer := find(t, h, "ledger").Ports["main"]
+	for name, want := range map[string]int{"inside.conf": wanted, "outside.conf": outer, "noted": outer} {
+		if got := h.read(name); outer == wanted || got != "ledger = 127.0.0.1:"+itoa(want)+"\n" {
+			t.Errorf("%s says %q; inside it is %d, outside %d", name, got, wanted, outer)
+		}
+	}
+	if o := h.try("start"); o.code != 0 || strings.Contains(o.err, "step note") {
+		t.Errorf("a second start: %d %s", o.code, o.err)
+	}
+	h.ok("verify")
+	h.ok("stop")
+	h.change(`"file.outside.conf", `, `"file.inside.conf", `)
+	h.fails(2, []string{"inside.conf has addresses of services", "service.board", "step.note", "Render two files"}, "lock")
+	h.write("sources.tmpl", "lanes = 3\n") // without an address both may
+	h.ok("lock")
+}

@@ -19,6 +19,7 @@ import (
 	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/origins/resolve"
 	"app.example/trammel/internal/core/origins/source"
+	"app.example/trammel/internal/core/running/render"
 	"app.example/trammel/internal/core/running/step"
 	"app.example/trammel/internal/core/written/declare"
 	"app.example/trammel/internal/core/written/history"
@@ -50,6 +51,9 @@ type Made struct {
 func Lock(ctx context.Context, p *checkout.State, o Order) (*Made, error) {
 	p, err := p.MakeLocal()
 	if err != nil {
+		return nil, err
+	}
+	if err := render.Mixed(p.Declaration); err != nil {
 		return nil, err
 	}
 	p.SayAside(ctx)

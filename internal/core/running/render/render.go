@@ -19,6 +19,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"text/template"
 	"time"
 
@@ -58,14 +59,15 @@ func (s Status) Digest() string { return s.input }
 // Inputs is what files are rendered from.
 type Inputs struct {
 	Declaration *declare.Declaration
-	Look        func(string) (string, error)
+	Look        func(string) (string, error) // for who reads on this machine
+	LookInside  func(string) (string, error) // for services, which may have a network of their own
 	BayDir      string // where rendered files lie
 	Records     string // where it is kept what was rendered
 }
 
 // Of gathers the inputs of a plan.
 func Of(p *environ.Plan) Inputs {
-	return Inputs{p.State.Declaration, p.Lookup("", 0), p.State.Bay.Dir, p.State.Bay.Records}
+	return Inputs{p.State.Declaration, p.Lookup("", 0), p.LookupInside("", 0), p.State.Bay.Dir, p.State.Bay.Records}
 }
 
 func sum(content []byte) string {
@@ -96,15 +98,16 @@ func Look(r *reading.Reader, in Inputs) ([]Status, error) {
 	if len(in.Declaration.Files) == 0 {
 		return nil, nil
 	}
-	names, err := in.names()
-	if err != nil {
-		return nil, err
-	}
+	of := in.readers()
 	before := in.rendered(r)
 	var out []Status
 	for _, f := range in.Declaration.Files {
 		s := Status{File: f, State: OK, at: filepath.Join(in.BayDir, "files", f.Path), link: filepath.Join(in.Declaration.Dir, f.Path)}
 		source, err := in.source(r, f)
+		if err != nil {
+			return nil, err
+		}
+		names, err := of(f)
 		if err != nil {
 			return nil, err
 		}
@@ -192,10 +195,7 @@ func Write(in Inputs, e *environ.Ready) (written, kept []string, err error) {
 	if err != nil || len(list) == 0 {
 		return nil, nil, err
 	}
-	names, err := in.names()
-	if err != nil {
-		return nil, nil, err
-	}
+	of := in.readers()
 	record := in.rendered(nil)
 	for _, s := range list {
 		if s.State == Blocked {
@@ -203,6 +203,10 @@ func Write(in Inputs, e *environ.Ready) (written, kept []string, err error) {
 				Advise("Render to another path, or take the file out of the project (git rm --cached %s, then move it away).", shell.Typed(s.File.Path))
 		}
 		source, err := in.source(nil, s.File)
+		if err != nil {
+			return written, kept, err
+		}
+		names, err := of(s.File)
 		if err != nil {
 			return written, kept, err
 		}
@@ -254,18 +258,62 @@ type Text struct {
 	Secret bool // its template mentions one
 }
 
+// readers gives the names that a file's template may use, with the addresses that hold for who reads it. Each of the two
+// tables is made once.
+func (in Inputs) readers() func(declare.File) (map[string]any, error) {
+	outside := sync.OnceValues(func() (map[string]any, error) { return in.names(in.Look) })
+	inside := sync.OnceValues(func() (map[string]any, error) { return in.names(in.LookInside) })
+	return func(f declare.File) (map[string]any, error) {
+		if services, _ := in.Declaration.Readers(f.Path); len(services) > 0 && in.LookInside != nil {
+			return inside()
+		}
+		return outside()
+	}
+}
+
+// Mixed refuses files that a service in a private network reads, and a step or a person's own command of this machine too,
+// where the template has an address: it is another one for each.
+func Mixed(d *declare.Declaration) error {
+	if d.Network != declare.NetworkPrivate {
+		return nil
+	}
+	var found fault.Findings
+	for _, f := range d.Files {
+		services, steps := d.Readers(f.Path)
+		if len(services) == 0 || len(steps) == 0 {
+			continue
+		}
+		raw, err := Inputs{Declaration: d}.source(nil, f)
+		if err != nil {
+			return err
+		}
+		if !strings.Contains(string(raw), ".service") {
+			continue
+		}
+		found = append(found, fault.Finding{
+			Place: f.Place, What: fmt.Sprintf("%s has addresses of services, and is read by %s in a private network and by %s on this machine, for which they differ", f.Path, services[0], steps[0]),
+			Do: "Render two files from one template, one for each, and name each in the needs of who reads it:\n[file.\"inside/" + f.Path + "\"]\ntemplate = \"" + f.Template + "\"",
+		})
+	}
+	if len(found) > 0 {
+		return found
+	}
+	return nil
+}
+
 // Texts renders the files and writes none.
 func Texts(in Inputs, reveal func(string) string) ([]Text, error) {
 	if len(in.Declaration.Files) == 0 {
 		return nil, nil
 	}
-	names, err := in.names()
-	if err != nil {
-		return nil, err
-	}
+	of := in.readers()
 	var out []Text
 	for _, f := range in.Declaration.Files {
 		source, err := in.source(nil, f)
+		if err != nil {
+			return nil, err
+		}
+		names, err := of(f)
 		if err != nil {
 			return nil, err
 		}
@@ -328,10 +376,10 @@ func content(f declare.File, source []byte, names map[string]any, reveal func(st
 
 // names are what a template can refer to: {{ .param.lanes }}, {{ .service.lane.url }}
 // and so on; a name with a dash by index: {{ index .param "spring-run" }}.
-func (in Inputs) names() (map[string]any, error) {
+func (in Inputs) names(meaning func(string) (string, error)) (map[string]any, error) {
 	d := in.Declaration
 	look := func(name string) string {
-		v, err := in.Look(name)
+		v, err := meaning(name)
 		if err != nil {
 			return ""
 		}

@@ -1,6 +1,8 @@
 package declare
 
 import (
+	"slices"
+
 	"path/filepath"
 	"strings"
 
@@ -17,6 +19,21 @@ type File struct {
 }
 
 func (f File) name() string { return f.Path }
+
+// Readers are the services and the steps that need a rendered file, as "service.NAME" and "step.NAME".
+func (d *Declaration) Readers(path string) (services, steps []string) {
+	for _, x := range d.Services {
+		if slices.Contains(x.Needs, "file."+path) {
+			services = append(services, "service."+x.Name)
+		}
+	}
+	for _, x := range d.Steps {
+		if slices.Contains(x.Needs, "file."+path) {
+			steps = append(steps, "step."+x.Name)
+		}
+	}
+	return services, steps
+}
 
 // Meaning is all of a file that decides what happens.
 func (f File) Meaning() canon.Map { return canon.Map{"template": f.Template} }
