@@ -958,7 +958,8 @@ func (f *fitted) elsewhere() (other *fitted, end func(), err error) {
 // one without its signature. Whoever renews the lock must be told, and the lock must stay.
 func catalogState(f *fitted, r *rand.Rand) (expect, error) {
 	folder := filepath.Join(f.root, "catalog")
-	pages := append(below(folder, func(d fs.DirEntry) bool { return strings.HasSuffix(d.Name(), ".toml") }), filepath.Join(folder, "catalog.toml.sig"))
+	// Those that a renewal of its tool rests on, and the signature.
+	pages := append(below(folder, func(d fs.DirEntry) bool { return slices.Contains([]string{"catalog.toml", "tallydb.toml"}, d.Name()) }), filepath.Join(folder, "catalog.toml.sig"))
 	before := map[string]string{}
 	for _, path := range pages {
 		before[path] = info(path)

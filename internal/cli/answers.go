@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"app.example/trammel/internal/core/acting/setup"
 	"reflect"
 
 	"app.example/trammel/internal/cli/ui"
@@ -62,7 +63,9 @@ func (findOut) of() string       { return "find TOOL" }
 func (knownToolsOut) of() string { return "find" }
 func (newerOut) of() string      { return "newer" }
 func (compareOut) of() string    { return "compare" }
-func (dataOut) of() string       { return "data save, data load" }
+func (dataOut) of() string       { return "data save, data load, data clear" }
+func (statesOut) of() string     { return "data list, --as" }
+func (copiedOut) of() string     { return "data copy" }
 func (stockOut) of() string      { return "stock" }
 func (sweepOut) of() string      { return "sweep" }
 func (imageOut) of() string      { return "export oci" }
@@ -148,6 +151,17 @@ type dataOut struct {
 	Service string `json:"service"`
 	File    string `json:"file"`
 	Bytes   int64  `json:"bytes,omitempty"` // of the file that was saved
+}
+
+type statesOut struct {
+	Format int           `json:"format"`
+	States []setup.State `json:"states"`
+}
+
+type copiedOut struct {
+	Format   int      `json:"format"`
+	From     string   `json:"from"` // the bay
+	Services []string `json:"services"`
 }
 
 type stockOut struct {

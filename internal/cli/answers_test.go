@@ -297,6 +297,6 @@ func TestEveryAnswerIsInTheReference(t *testing.T) {
 // answers are all of them, in the order of help.
 var answers = []answer{
 	findOut{}, knownToolsOut{}, newerOut{}, lockResult{}, approveOut{}, sourcesOut{}, showOut{}, thingsOut{}, paramsOut{}, routinesOut{},
-	statusOut{}, stoppedOut{}, signalOut{}, lineOut{}, dataOut{}, baysOut{}, clearOut{}, verifyOut{}, compareOut{}, recallOut{}, againstOut{},
+	statusOut{}, stoppedOut{}, signalOut{}, lineOut{}, dataOut{}, statesOut{}, copiedOut{}, baysOut{}, clearOut{}, verifyOut{}, compareOut{}, recallOut{}, againstOut{},
 	imageOut{}, catalogOut{}, stockOut{}, sweepOut{}, versionOut{}, installedOut{}, removeOut{}, lentOut{},
 }

@@ -243,3 +243,41 @@ func begin(marks, name string) error {
 func Due(list []Status) []Status {
 	return slices.DeleteFunc(slices.Clone(list), func(st Status) bool { return !st.Due })
 }
+
+// Keep copies the mark of a step into a folder, where there is one.
+func (m Marks) Keep(s declare.Step, folder string) error {
+	for _, from := range []string{listFile(m.of(s), s.Name), markFile(m.of(s), s.Name)} { // the mark last, which speaks of the list
+		raw, err := disk.Read(from, disk.MostState)
+		if os.IsNotExist(err) {
+			continue
+		}
+		if err == nil {
+			err = disk.Write(filepath.Join(folder, filepath.Base(from)), raw, 0o600)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Take makes the mark of a step that which Keep put into a folder; where there is none the step was never done.
+func (m Marks) Take(s declare.Step, folder string) error {
+	if err := m.Forget(s); err != nil {
+		return err
+	}
+	if m.of(s) == "" {
+		return nil
+	}
+	kept := Marks{Checkout: folder, Bay: folder}
+	if err := os.MkdirAll(m.of(s), 0o700); err != nil {
+		return err
+	}
+	return kept.Keep(s, m.of(s))
+}
+
+// Shares tells whether a step has one mark in this bay and in another: the checkout's.
+func (m Marks) Shares(s declare.Step, with Marks) bool { return m.of(s) == with.of(s) }
+
+// Copy makes the mark of a step in this bay that of another bay.
+func (m Marks) Copy(s declare.Step, from Marks) error { return m.Take(s, from.of(s)) }
