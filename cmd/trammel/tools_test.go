@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"io/fs"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -286,7 +287,8 @@ func TestVerifyNamesWhatDriftedAndFitMendsIt(t *testing.T) {
 		}
 	})
 	t.Run("the frame", func(t *testing.T) {
-		frame, err := os.Readlink(filepath.Join(h.dir, ".trammel/frame"))
+		raw, err := os.ReadFile(filepath.Join(h.dir, ".trammel/frame/path"))
+		frame := strings.TrimSpace(string(raw))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -297,6 +299,31 @@ func TestVerifyNamesWhatDriftedAndFitMendsIt(t *testing.T) {
 		h.ok("fit")
 		h.ok("verify")
 	})
+}
+
+// Programs that follow links, as Perl's search of a distribution does, find nothing behind those of a checkout's own folder
+// but files: no link leads to a folder.
+func TestNoLinkOfACheckoutLeadsToAFolder(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	s, weir, oldweir := archives(t)
+	h := sealedHut(t, s, weir, oldweir, "clean", newTally)
+	h.fitted()
+	h.ok("run", "--", "tallydb-17")
+	seen := 0
+	err := filepath.WalkDir(filepath.Join(h.dir, ".trammel"), func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.Type()&fs.ModeSymlink == 0 {
+			return err
+		}
+		seen++
+		if info, err := os.Stat(path); err != nil || info.IsDir() {
+			t.Errorf("%s leads to a folder, or nowhere: %v", path, err)
+		}
+		return nil
+	})
+	if err != nil || seen == 0 {
+		t.Errorf("%d links, %v", seen, err)
+	}
 }
 
 func appendTo(path, text string) error {

@@ -22,6 +22,7 @@ import (
 	"lukechampine.com/blake3"
 
 	"app.example/trammel/internal/core/acting/publish"
+	"app.example/trammel/internal/core/stored/frame"
 )
 
 // expect is who must tell of a change, and by what name.
@@ -400,7 +401,10 @@ func component(f *fitted, r *rand.Rand) (expect, error) {
 
 // frameDir is the folder that shows the commands.
 func (f *fitted) frameDir() (string, error) {
-	return os.Readlink(filepath.Join(f.dir, ".trammel/frame"))
+	if dir := frame.Led(filepath.Join(f.dir, ".trammel")); dir != "" {
+		return dir, nil
+	}
+	return "", errors.New("the checkout leads to no frame")
 }
 
 func frameLink(f *fitted, r *rand.Rand) (expect, error) {
@@ -465,7 +469,10 @@ func pointer(f *fitted, r *rand.Rand) (expect, error) {
 	switch r.IntN(4) {
 	case 0:
 		path := filepath.Join(local, "frame")
-		_ = os.Remove(path)
+		if r.IntN(2) == 0 {
+			return expect{row: "commands", thing: ".trammel/frame"}, os.WriteFile(filepath.Join(path, frame.LeadsTo), []byte("/usr\n"), 0o644)
+		}
+		removeAll(path)
 		return expect{row: "commands", thing: ".trammel/frame"}, os.Symlink("/usr", path)
 	case 1:
 		return expect{row: "commands", thing: ".trammel/command"}, spoilText(filepath.Join(local, "command"), r)

@@ -429,4 +429,3 @@ func outOf(ctx context.Context, err error) error {
 	}
 	return fault.New(fault.ErrFailed, "the data cannot be copied: it %s", disk.InWords(err)).Advise("Nothing was changed.")
 }
-

@@ -208,7 +208,7 @@ func projects(p place.Places, s *store.Store, keep *roots, r *Result, printOnly 
 			}
 		}
 		// What the checkout shows now, whatever its locks say.
-		if target, err := os.Readlink(filepath.Join(checkout.Local(dir), "frame")); err == nil {
+		if target := frame.Led(checkout.Local(dir)); target != "" {
 			keep.frames[filepath.Base(target)] = true
 		}
 	}

@@ -149,7 +149,7 @@ func above(started, name string) (as, folder, file string, ok bool) {
 		return "", "", "", false
 	}
 	for ; ; dir = path.Dir(dir) {
-		if frame, err := real(dir + "/.trammel/frame"); err == nil {
+		if frame, err := led(dir); err == nil {
 			target, err := os.Readlink(path.Join(frame, "inside", name))
 			rest, ours := plain.CutPrefix(target, "../roots/")
 			return path.Join(frame, "bin", name), path.Join(frame, "bin"), rest, err == nil && ours
@@ -158,6 +158,18 @@ func above(started, name string) (as, folder, file string, ok bool) {
 			return "", "", "", false
 		}
 	}
+}
+
+// led is the frame that a checkout's own folder leads to (package frame: LeadsTo), as a real path.
+func led(dir string) (string, error) {
+	raw, err := os.ReadFile(dir + "/.trammel/frame/path")
+	if err != nil {
+		return real(dir + "/.trammel/frame") // of an earlier release
+	}
+	for len(raw) > 0 && raw[len(raw)-1] == '\n' {
+		raw = raw[:len(raw)-1]
+	}
+	return real(string(raw))
 }
 
 // recorded is the path by which Python knows itself, which it writes into the virtual environments that it
@@ -169,9 +181,11 @@ func recorded(started, as, frame string) string {
 		return started
 	}
 	if dir := os.Getenv("TRAMMEL_DIR"); plain.HasPrefix(dir, "/") {
-		local := path.Join(dir, ".trammel/frame")
-		if at, err := real(local); err == nil && at == frame {
-			return path.Join(local, "bin", path.Base(as))
+		local := path.Join(dir, ".trammel/frame/bin", path.Base(as))
+		if at, err := led(dir); err == nil && at == frame {
+			if _, err := os.Lstat(local); err == nil {
+				return local
+			}
 		}
 	}
 	return as

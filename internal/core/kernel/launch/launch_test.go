@@ -40,13 +40,18 @@ func TestACommandIsFoundBehindLinks(t *testing.T) {
 		"programs/1/trammel": "", "programs/1/python3": "",
 		"frames/a/bin/python3": "/programs/1/python3", "frames/a/bin/jq": "../launch", "frames/a/launch": "/programs/1/trammel",
 		"frames/a/inside/python3": "../roots/weir/usr/bin/python3", "frames/a/inside/jq": "../roots/weir/usr/bin/jq",
-		"p/.trammel/frame": "/frames/a",
-		"p/v/bin/python3":  "/p/.trammel/frame/bin/python3", "p/v/bin/python": "python3",
+		"p/.trammel/frame/bin/python3": "/frames/a/bin/python3", "p/.trammel/frame/path": "",
+		"before/.trammel/frame": "/frames/a", "before/v/bin/python3": "/programs/1/python3", // of an earlier release
+		"p/v/bin/python3": "/p/.trammel/frame/bin/python3", "p/v/bin/python": "python3",
 		"p/w/bin/python3": "/programs/1/python3", "p/w/bin/python": "python3",
 		"p/own/trammel": "/programs/1/trammel", "p/plain": "", "p/round": "round",
 		"q/bin/python3": "/programs/1/python3",
 	})
+	if err := os.WriteFile(filepath.Join(dir, "p/.trammel/frame/path"), []byte(filepath.Join(dir, "frames/a")+"\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
 	for name, c := range map[string]struct{ file, recorded string }{
+		"before/v/bin/python3":         {"weir/usr/bin/python3", "before/v/bin/python3"},
 		"frames/a/bin/python3":         {"weir/usr/bin/python3", "p/.trammel/frame/bin/python3"},
 		"p/.trammel/frame/bin/python3": {"weir/usr/bin/python3", "p/.trammel/frame/bin/python3"},
 		"p/v/bin/python3":              {"weir/usr/bin/python3", "p/v/bin/python3"},

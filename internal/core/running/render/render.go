@@ -61,8 +61,8 @@ type Inputs struct {
 	Declaration *declare.Declaration
 	Look        func(string) (string, error) // for who reads on this machine
 	LookInside  func(string) (string, error) // for services, which may have a network of their own
-	BayDir      string // where rendered files lie
-	Records     string // where it is kept what was rendered
+	BayDir      string                       // where rendered files lie
+	Records     string                       // where it is kept what was rendered
 }
 
 // Of gathers the inputs of a plan.

@@ -430,14 +430,11 @@ func (f Frame) Check() []Difference {
 func shown(name string) string { return strings.TrimPrefix(name, "bin/") }
 
 // Point makes what a checkout has of its frame, for editors and scripts that cannot ask: the
-// link .trammel/frame, and the folder .trammel/bin, in which each command is a link to one
+// folder .trammel/frame, and the folder .trammel/bin, in which each command is a link to one
 // script. That has the environment decided anew each time, so that the command comes with its
 // variables, and says so when it may not run or is not the locked one any more.
 func (f Frame) Point(ctx context.Context, trammelDir, script string) error {
 	if err := os.MkdirAll(trammelDir, 0o755); err != nil {
-		return err
-	}
-	if err := disk.LinkWithin(trammelDir, "frame", f.Dir); err != nil {
 		return err
 	}
 	info, err := os.Lstat(filepath.Join(trammelDir, scriptName))
@@ -451,7 +448,7 @@ func (f Frame) Point(ctx context.Context, trammelDir, script string) error {
 		return err
 	}
 	defer root.Close()
-	if f.pointed(root) {
+	if f.pointed(root) && f.led(root) {
 		return nil
 	}
 	unlock, err := disk.Lock(ctx, filepath.Join(trammelDir, "bin.lock"))
@@ -459,25 +456,90 @@ func (f Frame) Point(ctx context.Context, trammelDir, script string) error {
 		return err
 	}
 	defer unlock()
-	if f.pointed(root) { // another command did it meanwhile
+	if !f.led(root) { // unless another command did it meanwhile
+		err := renew(root, leads, func(fresh string) error {
+			if err := root.Mkdir(fresh+"/bin", 0o755); err != nil {
+				return err
+			}
+			for _, name := range f.Interpreters() {
+				if err := root.Symlink(filepath.Join(f.Bin(), name), fresh+"/bin/"+name); err != nil {
+					return err
+				}
+			}
+			return root.WriteFile(fresh+"/"+LeadsTo, []byte(f.Dir+"\n"), 0o644)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if f.pointed(root) {
 		return nil
 	}
-	fresh, err := disk.FreshDirWithin(root, "bin")
+	return renew(root, "bin", func(fresh string) error {
+		for _, c := range f.Commands {
+			if err := root.Symlink("../"+scriptName, fresh+"/"+c.Name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// renew puts a folder that fill makes in the place of what has a name.
+func renew(root *os.Root, name string, fill func(fresh string) error) error {
+	fresh, err := disk.FreshDirWithin(root, name)
 	if err != nil {
 		return err
 	}
 	defer root.RemoveAll(fresh)
-	for _, c := range f.Commands {
-		if err := root.Symlink("../"+scriptName, fresh+"/"+c.Name); err != nil {
-			return err
-		}
+	if err := fill(fresh); err != nil {
+		return err
 	}
 	old := fresh + "-old" // a folder cannot be renamed over one that is full
 	defer root.RemoveAll(old)
-	if err := root.Rename("bin", old); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := root.Rename(name, old); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return root.Rename(fresh, "bin")
+	return root.Rename(fresh, name)
+}
+
+// What a checkout has of its frame is the folder leads: the interpreters of roots by a path that stays when the lock moves,
+// for virtual environments, and in the file LeadsTo the frame's own path. It is no link to the frame: programs that follow
+// links, such as Perl's search of a distribution's files, would walk through whole roots.
+const (
+	leads   = "frame"
+	LeadsTo = "path"
+)
+
+// Led is the frame's folder that a checkout's own folder leads to, "" where it leads to none.
+func Led(trammelDir string) string {
+	if raw, err := disk.ReadWithin(trammelDir, leads+"/"+LeadsTo, 4096); err == nil {
+		return strings.TrimSpace(string(raw))
+	}
+	target, _ := os.Readlink(filepath.Join(trammelDir, leads)) // of an earlier release
+	return target
+}
+
+// led tells whether that is as it should be.
+func (f Frame) led(root *os.Root) bool {
+	if info, err := root.Lstat(leads); err != nil || !info.IsDir() {
+		return false
+	}
+	raw, err := root.ReadFile(leads + "/" + LeadsTo)
+	if err != nil || string(raw) != f.Dir+"\n" {
+		return false
+	}
+	entries, err := fs.ReadDir(root.FS(), leads+"/bin")
+	names := f.Interpreters()
+	if err != nil || len(entries) != len(names) {
+		return false
+	}
+	for _, name := range names {
+		if target, err := root.Readlink(leads + "/bin/" + name); err != nil || target != filepath.Join(f.Bin(), name) {
+			return false
+		}
+	}
+	return true
 }
 
 // scriptName is the file that the commands of .trammel/bin are links to.
@@ -506,9 +568,6 @@ func (f Frame) pointed(root *os.Root) bool {
 
 // Pointers compares what Point made in a checkout's own folder with what it should be.
 func (f Frame) Pointers(trammelDir, script string) (out []Difference) {
-	if target, _ := os.Readlink(filepath.Join(trammelDir, "frame")); target != f.Dir {
-		out = append(out, Difference{".trammel/frame", "is not the link to this environment's commands"})
-	}
 	info, err := os.Lstat(filepath.Join(trammelDir, scriptName))
 	text, readErr := disk.ReadWithin(trammelDir, scriptName, disk.MostText)
 	if err != nil || readErr != nil || string(text) != script || info.Mode().Perm()&0o111 == 0 {
@@ -519,6 +578,9 @@ func (f Frame) Pointers(trammelDir, script string) (out []Difference) {
 		return append(out, Difference{".trammel", err.Error()})
 	}
 	defer root.Close()
+	if !f.led(root) {
+		out = append(out, Difference{".trammel/" + leads, "does not lead to this environment's commands"})
+	}
 	if !f.pointed(root) {
 		out = append(out, Difference{".trammel/bin", "does not show the commands of this environment"})
 	}
