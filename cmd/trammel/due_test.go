@@ -255,3 +255,39 @@ needs = ["service.ledger", "file.inside.conf", "step.note"]
 	h.write("sources.tmpl", "lanes = 3\n") // without an address both may
 	h.ok("lock")
 }
+
+// A variable of a card can be taken away, for all or for one service.
+func TestAVariableOfACardIsUnset(t *testing.T) {
+	t.Parallel()
+	s := registry(t)
+	h := newHut(t, s, strings.Replace(goAndNode, "[variables]\n", "[variables]\nSEASON = \"spring\"\n", 1)+"\n[service.lane]\nrun = \"echo goroot=${GOROOT-none} season=${SEASON-none}; exec sleep 300\"\nvariables = { SEASON = false }\n")
+	h.ok("lock")
+	h.ok("fit", "--approve")
+	before := h.ok("run", "--", "env")
+	name := ""
+	for _, v := range []string{"GOPATH", "GOMODCACHE", "GOTOOLCHAIN", "npm_config_cache"} {
+		if strings.Contains(before, "\n"+v+"=") {
+			name = v
+		}
+	}
+	if name == "" {
+		t.Fatalf("no card sets a variable here:\n%s", before)
+	}
+	h.ok("start")
+	if out := h.ok("logs", "lane"); !strings.Contains(out, "season=none") {
+		t.Errorf("of the service:\n%s", out)
+	}
+	h.ok("stop")
+	h.change("SEASON = \"spring\"\n", "SEASON = \"spring\"\n"+name+" = false\n")
+	h.ok("lock")
+	if out := h.ok("approve", "--json"); !strings.Contains(out, "is not set") {
+		t.Error("it is not on the list of effects")
+	}
+	h.ok("approve", "--yes")
+	if after := h.ok("run", "--", "env"); strings.Contains(after, "\n"+name+"=") || !strings.Contains(after, "SEASON=spring") {
+		t.Errorf("%s is still there:\n%s", name, after)
+	}
+	h.ok("verify")
+	h.change(name+" = false", name+" = true")
+	h.fails(2, []string{name}, "lock")
+}

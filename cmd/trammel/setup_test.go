@@ -673,6 +673,16 @@ run = "echo $LEDGER_URL @{service.ledger.user}"
 	if out := h.ok("do", "ledger-console", "-c", "select 1"); !strings.Contains(out, "client") || !strings.Contains(out, "weir -c select 1") {
 		t.Errorf("the console is %q", out)
 	}
+	// How to get there is shown, but for the password itself.
+	out := h.ok("show", "ledger")
+	for _, want := range []string{"database      weir", "user          heronweir", "secrets/ledger-password", "psql -h 127.0.0.1 -p " + itoa(st.Ports["main"]) + " -U heronweir weir", "postgres://heronweir@127.0.0.1:", "trammel open ledger"} {
+		if !strings.Contains(out, want) || strings.Contains(out, password) {
+			t.Errorf("show does not say %q, or says the password:\n%s", want, out)
+		}
+	}
+	if out := h.ok("open", "ledger", "--print"); out != "trammel do ledger-console\n" {
+		t.Errorf("to open it: %q", out)
+	}
 	url := "postgres://heronweir:" + password + "@127.0.0.1:" + itoa(st.Ports["main"]) + "/weir heronweir\n"
 	if got := h.ok("do", "url"); got != url {
 		t.Errorf("%q, not %q", got, url)

@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"app.example/trammel/internal/cli/live"
+	"app.example/trammel/internal/core/acting/setup"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout"
@@ -22,10 +23,10 @@ import (
 func openCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "open",
-		Usage:     "open the bay's page, or a service, in a browser",
+		Usage:     "open the bay's page or a service in a browser, or the console of a database",
 		ArgsUsage: "[SERVICE]",
 		Description: "The page shows the services of this bay, their logs, and what is due. Opened by this command, a\n" +
-			"browser may also start, stop and run things there, now and later. Without it, it may only look.\n\n" + example("trammel open", "trammel open board", "trammel open --print"),
+			"browser may also start, stop and run things there, now and later. Without it, it may only look.\n\n" + example("trammel open", "trammel open board", "trammel open ledger       # the client of its card", "trammel open --print"),
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "print", Usage: "print the address and start no browser; that of the page can be used once, within a minute"},
 		},
@@ -40,6 +41,14 @@ func openAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	s := screen(c)
+	if x, ok := p.Declaration.Service(c.Args().First()); ok && setup.Console(p.Declaration, x) != "" {
+		routine := setup.Console(p.Declaration, x)
+		if c.Bool("print") {
+			s.Print("trammel do %s", shell.Typed(routine))
+			return nil
+		}
+		return doRoutine(ctx, c, []string{routine})
+	}
 	address, err := openable(ctx, p, c.Args().First())
 	if err != nil {
 		return err

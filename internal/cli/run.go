@@ -433,6 +433,11 @@ func doAction(ctx context.Context, c *cli.Command) error {
 	if len(args) == 0 {
 		return doList(c)
 	}
+	return doRoutine(ctx, c, args)
+}
+
+// doRoutine does the routine that args name, with what follows as its arguments.
+func doRoutine(ctx context.Context, c *cli.Command, args []string) error {
 	plan, given, err := planFor(ctx, c)
 	if errors.Is(err, fault.ErrNotApproved) && slices.Contains(args[1:], "--approve") {
 		return fault.New(fault.ErrNotApproved, "%s", fault.FirstLine(err)).

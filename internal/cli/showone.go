@@ -331,6 +331,24 @@ func showStep(ctx context.Context, s *sheet, p *checkout.State, x declare.Step) 
 	s.print(x.Name, "step", facts)
 }
 
+// connection says how a client gets to a service: where it is, as whom, where its password is kept, and lines to paste.
+func connection(p *checkout.State, x declare.Service) (facts []fact) {
+	up, err := setup.Look(p)
+	if err != nil || len(x.Ports) == 0 {
+		return nil
+	}
+	c := up.Connection(x)
+	facts = []fact{{"host", c.Host}, {"port", c.Port}, {"database", c.Database}, {"user", c.User}}
+	if c.Password != "" {
+		facts = append(facts, fact{"password", "cat " + shell.Typed(c.Password)})
+	}
+	var lines []string
+	if c.Console != "" {
+		lines = append(lines, "trammel open "+shell.Typed(x.Name))
+	}
+	return append(facts, fact{"url", c.URL}, fact{"connect by", strings.Join(append(lines, c.Lines...), "\n")})
+}
+
 func showService(ctx context.Context, s *sheet, p *checkout.State, x declare.Service) {
 	facts := []fact{
 		{"about", x.About}, {"declared", fmt.Sprintf("%s:%d", p.FileOf(x.Place.File), x.Place.Line)}, {"runs", x.Run.String()},
@@ -365,6 +383,7 @@ func showService(ctx context.Context, s *sheet, p *checkout.State, x declare.Ser
 		}
 		facts = append(facts, fact{st.Name, text + "  since " + st.Since.Local().Format(time.TimeOnly)})
 	}
+	facts = append(facts, connection(p, x)...)
 	facts = append(facts, fact{"log", logbook.Path(p.Bay.Logs(), x.CopyName(1))})
 	s.print(x.Name, "service", facts)
 }

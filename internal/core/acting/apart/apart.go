@@ -269,6 +269,9 @@ func (a *Environment) service(s *setup.Sight, x declare.Service) (one inside.Ser
 func given(list []environ.Variable, texts map[string]string) []inside.Variable {
 	var out []inside.Variable
 	for _, v := range list {
+		if v.Unset {
+			continue
+		}
 		x := inside.Variable{Name: v.Name, Value: v.Value}
 		for _, what := range []string{"@{service.", "@{secret.", "@{param."} {
 			x.Given = x.Given || strings.Contains(texts[v.Name], what)

@@ -154,7 +154,7 @@ func (s *Sight) variables(x declare.Service, copy int) (out []environ.Variable, 
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, environ.Variable{Name: v.Name, Value: expanded, From: "service " + x.Name})
+		out = append(out, environ.Variable{Name: v.Name, Value: expanded, From: "service " + x.Name, Unset: v.Unset})
 	}
 	return out, nil
 }

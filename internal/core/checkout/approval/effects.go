@@ -453,6 +453,9 @@ func pictureName(addon string) string { return "add-on " + addon + " holds" }
 
 // conditional is the text of a variable as it is now, and what else it may be.
 func conditional(v declare.Variable, now string) string {
+	if v.Unset {
+		return "is not set"
+	}
 	if v.When == nil {
 		return now
 	}

@@ -37,6 +37,7 @@ type Variable struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
 	From  string `json:"from"` // for people: "go's card", "declaration", "trammel"
+	Unset bool   `json:"-"`    // of a service: what its card or the project sets is not set
 }
 
 // Environment is what an environment sets, before the host's own is added.
@@ -128,6 +129,10 @@ func (e *Environment) add(p *Plan, ports bay.Ports, l *lock.Lock, d *declare.Dec
 	}
 	look := names{p, ports}.lookup("", 0)
 	for _, v := range d.Variables {
+		if v.Unset {
+			e.unset(v.Name)
+			continue
+		}
 		value, err := ref.Expand(v.Value, look)
 		if err != nil {
 			return fmt.Errorf("variable %s: %w", v.Name, err)
@@ -156,6 +161,11 @@ var pathsOf = map[string][]string{
 	"node":   {"NODE_PATH"},
 }
 
+// unset takes a variable out again.
+func (e *Environment) unset(name string) {
+	e.Variables = slices.DeleteFunc(e.Variables, func(v Variable) bool { return v.Name == name })
+}
+
 func (e *Environment) has(name string) bool {
 	return slices.ContainsFunc(e.Variables, func(v Variable) bool { return v.Name == name })
 }
@@ -164,11 +174,11 @@ func (e *Environment) has(name string) bool {
 func (e *Environment) set(name, value, from string) {
 	for i, v := range e.Variables {
 		if v.Name == name {
-			e.Variables[i] = Variable{name, value, from}
+			e.Variables[i] = Variable{Name: name, Value: value, From: from}
 			return
 		}
 	}
-	e.Variables = append(e.Variables, Variable{name, value, from})
+	e.Variables = append(e.Variables, Variable{Name: name, Value: value, From: from})
 }
 
 // names is what references mean, with the numbers that ports have for who asks.

@@ -96,6 +96,10 @@ func (p *Plan) CommandsOf(tool string, level declare.Isolation) string {
 func (e Environment) With(more []Variable) Environment {
 	e.Variables = slices.Clone(e.Variables)
 	for _, v := range more {
+		if v.Unset {
+			e.unset(v.Name)
+			continue
+		}
 		e.set(v.Name, v.Value, v.From)
 	}
 	return e

@@ -171,7 +171,14 @@ var priorityLine = lazy.Regexp(`(?m)^;\s*priority=(\d+)`)
 // configured: the settings of each are in mods-available, and a link with their priority in
 // conf.d of each way to run PHP that is there.
 func (b *builder) php() error {
-	for _, name := range b.Below("usr/share", ".ini") {
+	own := b.Below("etc/php", ".ini") // of packages that bring their settings where others have them put
+	for _, name := range append(b.Below("usr/share", ".ini"), own...) {
+		if words := strings.Split(name, "/"); len(words) == 5 && words[3] == "mods-available" && words[0] == "etc" { // etc/php/8.4/mods-available/xdebug.ini
+			if err := b.phpLinks(name, words[2], words[4]); err != nil {
+				return err
+			}
+			continue
+		}
 		words := strings.Split(name, "/") // usr/share/php8.4-xml/xml/dom.ini
 		if len(words) != 5 {
 			continue
@@ -190,18 +197,30 @@ func (b *builder) php() error {
 				return err
 			}
 		}
-		priority := "20"
-		if m := priorityLine().FindSubmatch(raw); m != nil {
-			priority = string(m[1])
+		if err := b.phpLinks(name, v, words[4]); err != nil {
+			return err
 		}
-		for way, program := range map[string]string{"cli": "usr/bin/php" + v, "cgi": "usr/bin/php-cgi" + v, "fpm": "usr/sbin/php-fpm" + v} {
-			link := "etc/php/" + v + "/" + way + "/conf.d/" + priority + "-" + words[4]
-			if !b.has(program) || b.has(link) {
-				continue
-			}
-			if err := b.Link(link, "../../mods-available/"+words[4]); err != nil {
-				return err
-			}
+	}
+	return nil
+}
+
+// phpLinks switches the extension on whose settings a file has, for each way to run a version of PHP.
+func (b *builder) phpLinks(name, v, settings string) error {
+	raw, err := b.Read(name)
+	if err != nil {
+		return err
+	}
+	priority := "20"
+	if m := priorityLine().FindSubmatch(raw); m != nil {
+		priority = string(m[1])
+	}
+	for way, program := range map[string]string{"cli": "usr/bin/php" + v, "cgi": "usr/bin/php-cgi" + v, "fpm": "usr/sbin/php-fpm" + v} {
+		link := "etc/php/" + v + "/" + way + "/conf.d/" + priority + "-" + settings
+		if !b.has(program) || b.has(link) {
+			continue
+		}
+		if err := b.Link(link, "../../mods-available/"+settings); err != nil {
+			return err
 		}
 	}
 	return nil

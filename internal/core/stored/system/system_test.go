@@ -120,11 +120,12 @@ func TestAlternativesThatScriptsCompute(t *testing.T) {
 func TestExtensionsOfPHPAreEnabled(t *testing.T) {
 	dir, _, err := makeRoot(t, nil,
 		piece(t, "php8.4-cli", map[string]string{"usr/bin/php8.4": "p"}),
-		piece(t, "php8.4-xml", map[string]string{"usr/share/php8.4-xml/xml/dom.ini": "; priority=15\nextension=dom.so\n", "usr/share/php8.4-xml/xml/xml.ini": "extension=xml.so\n", "usr/share/phpish-x/y/z.ini": "no"}))
+		piece(t, "php8.4-xml", map[string]string{"usr/share/php8.4-xml/xml/dom.ini": "; priority=15\nextension=dom.so\n", "usr/share/php8.4-xml/xml/xml.ini": "extension=xml.so\n", "usr/share/phpish-x/y/z.ini": "no"}),
+		piece(t, "php8.4-probe", map[string]string{"etc/php/8.4/mods-available/probe.ini": "; priority=30\nzend_extension=probe.so\n"}))
 	if err != nil {
 		t.Fatal(err)
 	}
-	for path, want := range map[string]string{"etc/php/8.4/cli/conf.d/15-dom.ini": "; priority=15\nextension=dom.so\n", "etc/php/8.4/cli/conf.d/20-xml.ini": "extension=xml.so\n"} {
+	for path, want := range map[string]string{"etc/php/8.4/cli/conf.d/15-dom.ini": "; priority=15\nextension=dom.so\n", "etc/php/8.4/cli/conf.d/20-xml.ini": "extension=xml.so\n", "etc/php/8.4/cli/conf.d/30-probe.ini": "; priority=30\nzend_extension=probe.so\n"} {
 		if got, err := os.ReadFile(filepath.Join(dir, path)); err != nil || string(got) != want {
 			t.Errorf("%s: %q %v", path, got, err)
 		}

@@ -177,11 +177,15 @@ type Variable struct {
 	Name  string
 	Value string
 	When  *Condition // decides the value instead, until params are filled in
+	Unset bool       // what a card sets is not set; Value is ""
 	Place fault.Place
 }
 
 // Text is the value as digests are taken of it.
 func (v Variable) Text() string {
+	if v.Unset {
+		return "\x00unset" // which no value is: none has a NUL byte
+	}
 	if v.When != nil {
 		return v.When.Text()
 	}

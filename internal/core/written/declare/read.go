@@ -582,7 +582,12 @@ func (r *reader) variables(t *page.Table, service string) []Variable {
 	}
 	for _, e := range sub.Entries {
 		sub.Get(e.Name)
-		value, when := r.value(e.Value, "variables."+e.Name, service)
+		unset := e.Value.Kind == page.Bool && !e.Value.True
+		var value string
+		var when *Condition
+		if !unset {
+			value, when = r.value(e.Value, "variables."+e.Name, service)
+		}
 		switch why := NoVariable(e.Name); {
 		case why != "" && shellsOwn(e.Name) != "":
 			r.Fault(e.Key, "Give it another name.", "%s", why)
@@ -591,7 +596,7 @@ func (r *reader) variables(t *page.Table, service string) []Variable {
 		case strings.ContainsRune(e.Value.Text, 0):
 			r.Fault(e.Value.Span, "", "the value of %s holds a NUL byte", e.Name)
 		}
-		out = append(out, Variable{Name: e.Name, Value: value, When: when, Place: r.Place(e.Key)})
+		out = append(out, Variable{Name: e.Name, Value: value, When: when, Unset: unset, Place: r.Place(e.Key)})
 	}
 	return out
 }
