@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"syscall"
 	"testing"
 )
 
@@ -290,4 +291,42 @@ func TestAVariableOfACardIsUnset(t *testing.T) {
 	h.ok("verify")
 	h.change(name+" = false", name+" = true")
 	h.fails(2, []string{name}, "lock")
+}
+
+// trap … EXIT is run when a service is stopped, and when a step or a routine is interrupted, with the variables that the
+// script has come to; the trap of a shell within is not the script's.
+func TestATrapIsRunWhateverEndsAScript(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	body := "lanes=3\ntidy() { echo \"tidied $lanes $1\" >> NAME; }\ntrap 'tidy now' EXIT\n( trap 'echo inner >> NAME' EXIT; true ) > NAME.inner\nlanes=4\necho up > up-NAME\nsleep 60\necho never >> NAME\n"
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[service.lane]\nrun = '''\n"+strings.ReplaceAll(body, "NAME", "service")+"'''\n\n[step.load]\nwhen = \"first\"\nrun = '''\n"+strings.ReplaceAll(body, "NAME", "step")+"'''\n\n[routine.count]\nrun = '''\n"+strings.ReplaceAll(body, "NAME", "routine")+"'''\n")
+	h.ok("lock")
+	h.ok("approve", "--yes")
+	wait := func(name string) {
+		t.Helper()
+		eventually(t, name, func() bool { return h.there(name) })
+	}
+	h.ok("start", "lane")
+	wait("up-service")
+	h.ok("stop")
+	for name, args := range map[string][]string{"step": {"fit"}, "routine": {"do", "count"}} {
+		for _, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP} {
+			os.Remove(filepath.Join(h.dir, "up-"+name))
+			os.Remove(filepath.Join(h.dir, name))
+			c := h.command(args...)
+			c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+			if err := c.Start(); err != nil {
+				t.Fatal(err)
+			}
+			wait("up-" + name)
+			_ = syscall.Kill(-c.Process.Pid, sig)
+			_ = c.Wait()
+			if got := h.read(name); got != "tidied 4 now\n" && got != "inner\ntidied 4 now\n" {
+				t.Errorf("%s, %v: %q", name, sig, got)
+			}
+		}
+	}
+	if got := h.read("service"); got != "tidied 4 now\n" && got != "inner\ntidied 4 now\n" {
+		t.Errorf("service: %q", got)
+	}
 }

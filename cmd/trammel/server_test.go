@@ -72,6 +72,11 @@ func server(habit string) {
 			}
 		})
 		mux.HandleFunc("/ws", socket)
+		mux.HandleFunc("/early", func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Link", "</board.css>; rel=preload; as=style")
+			w.WriteHeader(http.StatusEarlyHints)
+			fmt.Fprintln(w, "spoken", r.Proto)
+		})
 		mux.HandleFunc("/large", func(w http.ResponseWriter, r *http.Request) {
 			http.ServeContent(w, r, "passings.bin", time.Time{}, bytes.NewReader(largeDay()))
 		})
@@ -101,6 +106,30 @@ func server(habit string) {
 			<-r.Context().Done()
 		})
 		http.Serve(listen(), mux)
+	case "calls": // HTTP/2 without TLS, as servers of gRPC speak it, and HTTP/1.1: what comes is sent back as it comes, then a trailer
+		both := new(http.Protocols)
+		both.SetHTTP1(true)
+		both.SetUnencryptedHTTP2(true)
+		calls := &http.Server{Protocols: both, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Trailer", "Grpc-Status")
+			w.Header().Set("Spoken", r.Proto)
+			_ = http.NewResponseController(w).EnableFullDuplex()
+			w.WriteHeader(http.StatusOK)
+			w.(http.Flusher).Flush()
+			buffer := make([]byte, 100)
+			for {
+				n, err := r.Body.Read(buffer)
+				if n > 0 {
+					fmt.Fprintf(w, "heard %s", buffer[:n])
+					w.(http.Flusher).Flush()
+				}
+				if err != nil {
+					break
+				}
+			}
+			w.Header().Set("Grpc-Status", "7")
+		})}
+		calls.Serve(listen())
 	case "slow": // says so in a file, listens a while later, and ends when it cannot
 		_ = os.WriteFile(os.Getenv("WEIR_BEGUN"), nil, 0o600)
 		after, _ := time.ParseDuration(os.Getenv("WEIR_AFTER"))

@@ -43,12 +43,22 @@ func Main(args []string) int {
 	if code, done := short(args); done {
 		return code
 	}
-	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), endings()...)
 	defer stop()
 	done := make(chan struct{})
 	defer close(done)
 	go endAnyway(ctx, stop, args, done)
 	return run(ctx, args)
+}
+
+// endings are the signals that end a command: Ctrl-C, a kill, and a terminal that closes, unless that is to be ignored
+// (nohup(1)). What the command has begun is ended then.
+func endings() []os.Signal {
+	out := []os.Signal{syscall.SIGINT, syscall.SIGTERM}
+	if !signal.Ignored(syscall.SIGHUP) {
+		out = append(out, syscall.SIGHUP)
+	}
+	return out
 }
 
 // endAnyway ends a command that was told to end and is not about to, whatever it reads or waits
@@ -109,7 +119,7 @@ func byPath(path string, args []string) int {
 		return conclude(context.Background(), become(plan, plan.Ready(h), h.Dir, "", argv))
 	}
 	os.Args = append([]string{"trammel", "--dir", project, "--here", "run", "--no-fit", "--"}, argv...)
-	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), endings()...)
 	defer stop()
 	return run(ctx, os.Args)
 }

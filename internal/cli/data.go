@@ -61,7 +61,7 @@ func dataFor(ctx context.Context, c *cli.Command, least, most int) (s *ui.Screen
 		if least == 2 {
 			what = "name a service and a file"
 		}
-		return nil, nil, nil, fault.New(fault.ErrUsage, "%s", what).Advise("trammel data %s %s", shell.Typed(c.Name), strings.ReplaceAll(strings.ReplaceAll(c.ArgsUsage, "SERVICE", "ledger"), "[FILE]", "passings.sql.gz"))
+		return nil, nil, nil, fault.New(fault.ErrUsage, "%s", what).Advise("For example: trammel data save ledger passings.sql.gz. All of it: trammel help data")
 	}
 	p, err := open(ctx, c)
 	if err != nil {

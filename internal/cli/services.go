@@ -4,14 +4,12 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"os"
 	"os/signal"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -565,7 +563,7 @@ func logsAction(ctx context.Context, c *cli.Command) error {
 	}
 	view := newLogView(s, services, c.Bool("json"))
 	if c.Bool("follow") {
-		ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+		ctx, stop := signal.NotifyContext(ctx, endings()...)
 		defer stop()
 		follow(ctx, p, services, count, since, view.print)
 		return exitCode(130)

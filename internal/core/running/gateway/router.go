@@ -264,9 +264,9 @@ func Inside(b bay.Bay, log *slog.Logger) http.Handler {
 	})
 }
 
-// Plainly is a server of names over HTTP/1.1: answers and upgrades are handed to the connection itself.
-func Plainly(h http.Handler) *http.Server {
-	return &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, TLSNextProto: map[string]func(*http.Server, *tls.Conn, http.Handler){}}
+// Server is a server of names.
+func Server(h http.Handler) *http.Server {
+	return &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, Protocols: both()}
 }
 
 // serve serves on a listener, whose port stands in a file meanwhile.
@@ -275,7 +275,7 @@ func (t *router) serve(ctx context.Context, l net.Listener, file string, secure 
 		t.log.Warn("the port of names cannot be noted", "error", err)
 	}
 	defer os.Remove(file)
-	server := Plainly(t)
+	server := Server(t)
 	server.ErrorLog, server.TLSConfig, server.ConnContext = slog.NewLogLogger(t.log.Handler(), slog.LevelDebug), secure, t.met
 	end := context.AfterFunc(ctx, func() { server.Close() })
 	defer end()
@@ -416,13 +416,17 @@ func (t *router) service(w http.ResponseWriter, r *http.Request, service string,
 		return
 	}
 	target := &url.URL{Scheme: "http", Host: to.host()}
+	var way http.RoundTripper = carrier
+	if r.ProtoMajor == 2 && to.speaks2(r.Context()) {
+		way = straight2
+	}
 	proxy := &httputil.ReverseProxy{
 		Rewrite: func(p *httputil.ProxyRequest) {
 			p.SetURL(target)
 			p.SetXForwarded()
 			p.Out.Host = p.In.Host // links that the service makes lead back by the name
 		},
-		Transport: carrier, FlushInterval: -1, BufferPool: buffers, ErrorLog: slog.NewLogLogger(t.log.Handler(), slog.LevelDebug),
+		Transport: way, FlushInterval: -1, BufferPool: buffers, ErrorLog: slog.NewLogLogger(t.log.Handler(), slog.LevelDebug),
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 			if errors.Is(err, errHanded) {
 				return

@@ -7,6 +7,8 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptrace"
+	"net/textproto"
 	"slices"
 	"strconv"
 	"strings"
@@ -35,6 +37,9 @@ type clientKey struct{}
 
 // withClient has the answers of a request be handed to where the client is.
 func withClient(r *http.Request, w http.ResponseWriter) *http.Request {
+	if r.ProtoMajor != 1 { // its connection is for other requests too
+		return r
+	}
 	return r.WithContext(context.WithValue(r.Context(), clientKey{}, w))
 }
 
@@ -160,6 +165,11 @@ func (u *upstream) ask(r *http.Request) (*http.Response, error) {
 		resp, err := http.ReadResponse(u.read, r)
 		if err != nil || resp.StatusCode >= 200 || resp.StatusCode == http.StatusSwitchingProtocols {
 			return resp, err
+		}
+		if trace := httptrace.ContextClientTrace(r.Context()); trace != nil && trace.Got1xxResponse != nil { // such as 103 Early Hints (RFC 8297)
+			if err := trace.Got1xxResponse(resp.StatusCode, textproto.MIMEHeader(resp.Header)); err != nil {
+				return nil, err
+			}
 		}
 	}
 }

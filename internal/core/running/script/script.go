@@ -17,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"mvdan.cc/sh/v3/expand"
 	"mvdan.cc/sh/v3/interp"
@@ -239,6 +240,8 @@ func Interpret(ctx context.Context, c Call) (int, error) {
 		return 2, err
 	}
 	var last lastCall
+	trap := &exitTrap{within: inner(file)}
+	outer := ctx
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	defer stop()
 	r, err := interp.New(
@@ -246,7 +249,9 @@ func Interpret(ctx context.Context, c Call) (int, error) {
 		interp.Params(append([]string{"--"}, c.Args...)...),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return execute }),
 		interp.CallHandler(func(ctx context.Context, args []string) ([]string, error) {
-			last.note(interp.HandlerCtx(ctx).Pos, args)
+			at := interp.HandlerCtx(ctx).Pos
+			last.note(at, args)
+			trap.note(at, args)
 			return args, nil
 		}),
 	)
@@ -254,6 +259,11 @@ func Interpret(ctx context.Context, c Call) (int, error) {
 		return 2, err
 	}
 	err = r.Run(ctx, file)
+	if ctx.Err() != nil && outer.Err() == nil { // a signal ended it, after which the interpreter runs nothing more
+		stop() // a second one ends the trap too
+		trap.run(outer, r)
+		return 130, nil
+	}
 	var status interp.ExitStatus
 	if errors.As(err, &status) {
 		if text := last.failed(c.Source); text != "" && ctx.Err() == nil {
@@ -268,6 +278,73 @@ func Interpret(ctx context.Context, c Call) (int, error) {
 		return 1, err
 	}
 	return 0, nil
+}
+
+// exitTrap is what a script has said to do when it ends (trap … EXIT; POSIX.1-2024, XCU 2.15, trap).
+type exitTrap struct {
+	within []syntax.Node // what runs in a shell of its own, whose traps are its own
+
+	mu   sync.Mutex
+	text string
+}
+
+// inner are the parts of a script that run in a shell of their own.
+func inner(file *syntax.File) (out []syntax.Node) {
+	syntax.Walk(file, func(n syntax.Node) bool {
+		switch x := n.(type) {
+		case *syntax.Subshell, *syntax.CmdSubst, *syntax.ProcSubst:
+			out = append(out, n)
+		case *syntax.Stmt:
+			if x.Background {
+				out = append(out, n)
+			}
+		case *syntax.BinaryCmd:
+			if x.Op == syntax.Pipe || x.Op == syntax.PipeAll {
+				out = append(out, n)
+			}
+		}
+		return true
+	})
+	return out
+}
+
+// note takes a command of the script, which may be a trap.
+func (e *exitTrap) note(at syntax.Pos, args []string) {
+	if args[0] != "trap" || len(args) < 3 {
+		return
+	}
+	words := args[1:]
+	if words[0] == "--" {
+		words = words[1:]
+	}
+	if len(words) < 2 || !slices.ContainsFunc(words[1:], func(w string) bool { return w == "EXIT" || w == "0" }) {
+		return
+	}
+	if slices.ContainsFunc(e.within, func(n syntax.Node) bool { return !at.After(n.End()) && !n.Pos().After(at) }) {
+		return
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.text = words[0]; e.text == "-" {
+		e.text = ""
+	}
+}
+
+// run does it, with the variables and functions that the script has come to.
+func (e *exitTrap) run(ctx context.Context, r *interp.Runner) {
+	e.mu.Lock()
+	text := e.text
+	e.mu.Unlock()
+	if text == "" {
+		return
+	}
+	file, err := parse(text)
+	if err != nil {
+		return
+	}
+	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
+	defer stop()
+	_ = r.Subshell().Run(ctx, file)
 }
 
 // strict begins a script that ends with its first command that fails.
@@ -318,6 +395,10 @@ func (l *lastCall) failed(source string) string {
 	return fmt.Sprintf("line %d failed: %.120s", l.line, strings.TrimSpace(lines[l.line-1]))
 }
 
+// justBegun is how long before the end of a script a command may have begun at the most that is told of the end: the
+// signal for the script came before the command was there.
+const justBegun = 200 * time.Millisecond
+
 // execute runs one command of a script. It waits for the command even when the
 // script is being stopped: the signal has reached the command too, and it is the
 // command's own business how to end.
@@ -351,7 +432,22 @@ func execute(ctx context.Context, args []string) error {
 		return interp.ExitStatus(126)
 	}
 	cmd := &exec.Cmd{Path: path, Args: args, Env: env, Dir: h.Dir, Stdin: h.Stdin, Stdout: h.Stdout, Stderr: h.Stderr}
-	err = cmd.Run()
+	err = cmd.Start()
+	if err == nil {
+		ended := make(chan struct{})
+		begun := time.Now()
+		go func() {
+			select {
+			case <-ended:
+			case <-ctx.Done():
+				if time.Since(begun) < justBegun {
+					_ = cmd.Process.Signal(syscall.SIGTERM)
+				}
+			}
+		}()
+		err = cmd.Wait()
+		close(ended)
+	}
 	var exit *exec.ExitError
 	switch {
 	case err == nil:

@@ -77,7 +77,7 @@ func (g *ground) leads(spec service.Spec, b bay.Bay, log *slog.Logger) {
 		g.names = nil
 		return
 	}
-	names := gateway.Plainly(gateway.Inside(b, log))
+	names := gateway.Server(gateway.Inside(b, log))
 	g.names = names
 	ports := slices.Clone(gateway.Ports) // as outside, whichever it is there
 	// Where others have these, names are served on another port, which is known as soon as they are.
