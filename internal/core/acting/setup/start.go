@@ -160,9 +160,12 @@ func (s *Setup) startService(ctx context.Context, x declare.Service, before []se
 		g[spec.Name], byName[spec.Name] = nil, spec
 	}
 	err = g.Walk(ctx, func(ctx context.Context, name string) error {
-		done := event.Task(ctx, "service "+name)
 		spec := byName[name]
 		spec.Again = again
+		done := func(string, error) {}
+		if !runsSo(before, spec) { // else there is nothing to tell
+			done = event.Task(ctx, "service "+name)
+		}
 		status, err := s.Services.Start(ctx, s.Given, spec)
 		if status.Taken != "" {
 			mu.Lock()
@@ -200,6 +203,13 @@ func (s *Setup) stopOthers(ctx context.Context, x declare.Service, before []serv
 		}
 	}
 	return s.Services.Drop(ctx, o)
+}
+
+// runsSo tells whether a service runs and is ready just as it should.
+func runsSo(list []service.Status, spec service.Spec) bool {
+	return !spec.Again && slices.ContainsFunc(list, func(st service.Status) bool {
+		return st.Name == spec.Name && st.State == service.Ready && st.Config == spec.Config && st.Build == spec.Build && st.Inputs == spec.Fingerprint()
+	})
 }
 
 func running(list []service.Status, name string) bool {

@@ -1,6 +1,9 @@
 package process
 
 import (
+	"os"
+	"strings"
+	"sync"
 	"time"
 
 	"app.example/trammel/internal/core/kernel/unix"
@@ -12,6 +15,15 @@ type Process struct {
 	Pid     int
 	Started uint64 // clock ticks since the system's start (field 22 of proc_pid_stat(5))
 }
+
+// Boot names the present start of the system (random(4), boot_id); "-" where it is not said.
+var Boot = sync.OnceValue(func() string {
+	raw, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	if id := strings.TrimSpace(string(raw)); err == nil && id != "" {
+		return id
+	}
+	return "-"
+})
 
 // ProcessOf is the process that has a number now.
 func ProcessOf(pid int) Process {

@@ -13,6 +13,9 @@ type Process struct {
 	Started uint64 // 0: not known here
 }
 
+// Boot names the present start of the system, which is not said here.
+func Boot() string { return "-" }
+
 // ProcessOf is the process that has a number now.
 func ProcessOf(pid int) Process { return Process{Pid: pid} }
 

@@ -37,6 +37,22 @@ type noted struct {
 	process process.Process
 }
 
+// line is how a tree is noted: by number and time of start, which are of one start of the system, and so by that.
+func (n noted) line() string {
+	return fmt.Sprintf("%d %d %s %s\n", n.process.Pid, n.process.Started, process.Boot(), n.name)
+}
+
+// readNoted reads that. What was noted before the system started anew is no process of now, whatever has its number.
+func readNoted(line string) (n noted, ok bool) {
+	words := strings.Fields(line)
+	if len(words) != 4 || words[2] != process.Boot() {
+		return n, false
+	}
+	n.name = words[3]
+	_, err := fmt.Sscan(words[0]+" "+words[1], &n.process.Pid, &n.process.Started)
+	return n, err == nil
+}
+
 func (n noted) String() string { return fmt.Sprintf("%s (pid %d)", n.name, n.process.Pid) }
 
 // treesFile is where they are noted.
@@ -54,8 +70,7 @@ func openTrees(b bay.Bay, log func(text string)) *trees {
 	t := &trees{file: treesFile(b), log: log, gone: make(chan struct{})}
 	raw, _ := disk.Read(t.file, disk.MostState)
 	for line := range strings.Lines(string(raw)) {
-		n := noted{}
-		if _, err := fmt.Sscanf(line, "%d %d %s", &n.process.Pid, &n.process.Started, &n.name); err == nil && n.process.Alive() {
+		if n, ok := readNoted(line); ok && n.process.Alive() {
 			t.alive = append(t.alive, n)
 		}
 	}
@@ -114,7 +129,7 @@ func (t *trees) wait(ctx context.Context) error {
 // note notes a tree that nothing runs in yet.
 func (t *trees) note(name string, pid int) error {
 	n := noted{name, process.ProcessOf(pid)}
-	line := fmt.Sprintf("%d %d %s\n", n.process.Pid, n.process.Started, n.name)
+	line := n.line()
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.own = append(t.own, n)
@@ -124,7 +139,7 @@ func (t *trees) note(name string, pid int) error {
 		for _, o := range t.own {
 			if o.process.Alive() {
 				kept = append(kept, o)
-				text += fmt.Sprintf("%d %d %s\n", o.process.Pid, o.process.Started, o.name)
+				text += o.line()
 			}
 		}
 		t.own, t.size = kept, len(text)
