@@ -318,6 +318,7 @@ func aptWants(t *testing.T, apt, url, suite string, wishes []string) []string {
 // A virtual environment of the locked Python runs that Python: started by Trammel and from outside, from within
 // another one, after later locks and a sweep; in sealed isolation by the system's own paths.
 func TestLiveAVirtualEnvironmentIsOfTheLockedPython(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	for _, isolation := range []string{"clean", "open", "sealed"} {
 		t.Run(isolation, func(t *testing.T) {

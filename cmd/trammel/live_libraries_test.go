@@ -245,6 +245,7 @@ want = ["rladder", "rtally == 1.0"]
 // The walks of the guide, from an empty folder to a figure, with real interpreters; made-up
 // packages stand for what a reader would use.
 func TestLiveTheWalksOfTheGuide(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	s := standin.New()
 	defer s.Close()
@@ -283,6 +284,7 @@ func TestLiveTheWalksOfTheGuide(t *testing.T) {
 // An add-on of R's own installer goes back as well: what the repository moved into its Archive
 // is had from there.
 func TestLiveAnAddonOfRGoesBack(t *testing.T) {
+	long(t)
 	liveArchive(t)
 	s := standin.New()
 	defer s.Close()

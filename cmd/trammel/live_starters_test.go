@@ -16,6 +16,7 @@ var light = []string{"node-web", "go-and-node", "static-site"}
 
 // Each starter goes from an empty folder to its own test, and proves itself.
 func TestLiveStartersPassTheirOwnTest(t *testing.T) {
+	long(t)
 	if os.Getenv("TRAMMEL_LIVE") == "" {
 		t.Skip("needs the registries: TRAMMEL_LIVE=1")
 	}
