@@ -115,7 +115,7 @@ needs = ["step.table"]
 	if out := here.ok("bays", "--all"); !strings.Contains(out, "lane") {
 		t.Error(out)
 	}
-	here.fails(2, []string{"a locator says itself"}, "--bay", "other", "start", at)
+	here.fails(2, []string{"a locator says itself"}, "--dir", here.dir, "start", at)
 	if out := here.ok("clear", "--yes", name); !strings.Contains(out, "stopped lane") || !strings.Contains(out, "checkout") {
 		t.Error(out)
 	}
@@ -193,5 +193,47 @@ ready = { log = "lane" }
 	}
 	if _, err := os.Lstat(filepath.Join(h.dir, "var/lanes")); err == nil {
 		t.Error("the link into the bay is left")
+	}
+}
+
+// One address may have several bays, each with its params and ports; a choice that stays is said.
+func TestAnAddressMayHaveSeveralBays(t *testing.T) {
+	t.Parallel()
+	linuxOnly(t)
+	g := standin.NewGit()
+	defer g.Close()
+	h := newHut(t, nil, "format = 1\nproject = \"heronweir\"\n\n[param.lanes]\nkind = \"integer\"\ndefault = 3\n\n[service.lane]\nrun = '''\necho lanes $LANES\nexec sleep 300'''\nvariables = { LANES = \"@{param.lanes}\" }\n")
+	h.ok("lock")
+	g.Commit("", standin.File{Name: "trammel.toml", Content: h.read("trammel.toml")}, standin.File{Name: "trammel.lock", Content: h.read("trammel.lock")})
+	hut := &hut{t: t, dir: t.TempDir(), home: h.home, env: h.env}
+	address := g.URL + "#main"
+	hut.ok("start", "--approve", "--param", "lanes=4", address)
+	again := hut.try("start", "--approve", address)
+	if again.code != 0 || !strings.Contains(again.out+again.err, "It has lanes = 4, as chosen for this bay") {
+		t.Errorf("%+v", again)
+	}
+	hut.ok("--bay", "storm", "start", "--approve", "--param", "lanes=5", address)
+	hut.ok("start", "--approve", "--new", address)
+	var bays []string
+	for line := range strings.Lines(hut.ok("bays", "--all")) {
+		bays = append(bays, strings.Join(strings.Fields(line), " "))
+	}
+	text := strings.Join(bays, "\n")
+	if !strings.Contains(text, "storm") || strings.Count(text, "heronweir") < 3 {
+		t.Errorf("the bays:\n%s", text)
+	}
+	if out := hut.ok("--bay", "storm", "logs", "lane"); !strings.Contains(out, "lanes 5") {
+		t.Errorf("of storm: %s", out)
+	}
+	hut.ok("--bay", "storm", "start", "--approve", address) // the same again
+	hut.fails(2, []string{"there is a bay storm already", "trammel clear storm"}, "--bay", "storm", "start", "--new", address)
+	hut.fails(2, []string{"main is the bay of a checkout of your own"}, "--bay", "main", "start", address)
+	for f := range strings.FieldsSeq(text) {
+		if strings.Count(f, "-") == 1 && !strings.ContainsAny(f, ":/") || f == "storm" {
+			hut.ok("--bay", f, "clear", "--yes", f)
+		}
+	}
+	if left := hut.try("bays", "--all"); strings.Contains(left.out, "storm") {
+		t.Errorf("left: %s", left.out)
 	}
 }

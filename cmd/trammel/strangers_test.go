@@ -541,7 +541,8 @@ func TestWhatAnEarlierSupervisorRanIsWaitedFor(t *testing.T) {
 	gone(t, []int{supervisor})
 	p := process.ProcessOf(slowly.Process.Pid)
 	other := process.ProcessOf(os.Getpid()) // has the number of one that is gone: is left alone
-	line := fmt.Sprintf("%d %d lane\n%d %d board\n", p.Pid, p.Started, other.Pid, other.Started+7)
+	boot := process.Boot()
+	line := fmt.Sprintf("%d %d %s lane\n%d %d %s board\n", p.Pid, p.Started, boot, other.Pid, other.Started+7, boot)
 	if err := os.WriteFile(trees[0], append(noted, line...), 0o600); err != nil {
 		t.Fatal(err)
 	}

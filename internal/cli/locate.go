@@ -3,6 +3,9 @@ package cli
 import (
 	"context"
 	"errors"
+	"maps"
+	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -11,6 +14,7 @@ import (
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
 	"app.example/trammel/internal/core/base/shell"
+	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/checkout/located"
 	"app.example/trammel/internal/core/checkout/policy"
 	"app.example/trammel/internal/core/origins/locator"
@@ -24,14 +28,24 @@ func isLocator(text string) bool { return locator.Is(text) || strings.Contains(t
 // asks for consent, and makes this machine fit them. From then on --dir and --bay say
 // what the locator said.
 func locate(ctx context.Context, c *cli.Command, text string) error {
-	if c.Root().IsSet("dir") || c.Root().IsSet("bay") {
-		return fault.New(fault.ErrUsage, "a locator says itself where to look, so --dir and --bay do not go with it")
+	if c.Root().IsSet("dir") && !namedByBay(c) {
+		return fault.New(fault.ErrUsage, "a locator says itself where to look, so that --dir does not go with it")
+	}
+	wish := located.Wish{New: c.Bool("new")}
+	if c.Root().IsSet("bay") {
+		wish.Name = c.Root().String("bay")
+		if err := bay.CheckName(wish.Name); err != nil {
+			return err
+		}
+		if wish.Name == bay.Main {
+			return fault.New(fault.ErrUsage, "%s is the bay of a checkout of your own", bay.Main).Advise("Give the bay of an address another name, or none: then one is made up.")
+		}
 	}
 	places, err := placesNow()
 	if err != nil {
 		return err
 	}
-	known, err := located.Open(places, text, hostNow().Dir, func(l locator.Locator) (dir, pin string, err error) {
+	known, err := located.Open(places, text, hostNow().Dir, wish, func(l locator.Locator) (dir, pin string, err error) {
 		return fetchLocator(ctx, c, places, l, "")
 	})
 	if err != nil {
@@ -50,6 +64,9 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 	if err != nil {
 		return err
 	}
+	for _, name := range slices.Sorted(maps.Keys(p.Chosen)) {
+		s.Say("It has %s = %s, as chosen for this bay. Another: --param %s=VALUE", name, p.Chosen[name], shell.Typed(name))
+	}
 	given, err := consent(ctx, c, s, p)
 	if err != nil {
 		var refused *fault.Error
@@ -60,6 +77,11 @@ func locate(ctx context.Context, c *cli.Command, text string) error {
 	}
 	_, err = fitAll(ctx, c, given, setup.FitOrder{})
 	return err
+}
+
+// namedByBay tells whether --dir was not given, and only found by the name of a bay.
+func namedByBay(c *cli.Command) bool {
+	return c.Root().IsSet("bay") && !slices.ContainsFunc(os.Args, func(w string) bool { return w == "-C" || w == "--dir" || strings.HasPrefix(w, "--dir=") })
 }
 
 func useCheckout(c *cli.Command, known located.Checkout) error {

@@ -47,6 +47,7 @@ func startCommand() *cli.Command {
 			&cli.StringFlag{Name: "hand", Usage: "hand the image to the cluster by `COMMAND`, which gets an archive and a reference"},
 			&cli.StringFlag{Name: "storage", Usage: "`SIZE` of what keeps data in the cluster; default 1Gi"},
 			&cli.StringFlag{Name: "storage-class", Usage: "`CLASS` of that storage; none keeps data no longer than a pod"},
+			&cli.BoolFlag{Name: "new", Usage: "of an address, begin another bay beside those that it has; --bay NAME gives it its name"},
 			approveFlag(), noFitFlag(), jsonFlag()),
 		ShellComplete: complete(serviceNames),
 		Action:        startAction,

@@ -221,8 +221,12 @@ func EarlierLock(dir string) string { return filepath.Join(Local(dir), "earlier.
 // unnamed are the names that files have for an instant while they take their own.
 func unnamed(name string) bool {
 	at := strings.LastIndexByte(name, '-')
-	return strings.HasPrefix(name, ".new-") && at > len(".new-") && len(name)-at-1 == 10 &&
-		strings.Trim(name[at+1:], "ABCDEFGHIJKLMNOPQRSTUVWXYZ234567") == ""
+	if !strings.HasPrefix(name, ".new-") {
+		return false
+	}
+	last := name[at+1:]
+	return at > len(".new-") && len(last) == 10 && strings.Trim(last, "ABCDEFGHIJKLMNOPQRSTUVWXYZ234567") == "" ||
+		len(last) >= 6 && strings.Trim(last, "0123456789") == "" // os.CreateTemp, as disk.Edit does
 }
 
 // Tidy removes what a command that was killed in that very instant left in the checkout.

@@ -38,11 +38,19 @@ type Bay struct {
 
 // Open names a bay; nothing is made on disk.
 func Open(p place.Places, d *declare.Declaration, name string) (Bay, error) {
-	if !regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`).MatchString(name) {
-		return Bay{}, fault.New(fault.ErrUsage, "%q cannot name a bay", name).
-			Advise("Use a-z, 0-9 and -, starting with a letter, at most 40 characters.")
+	if err := CheckName(name); err != nil {
+		return Bay{}, err
 	}
 	return named(p, d.Project, d.Dir, name), nil
+}
+
+// CheckName is an error where a text cannot name a bay.
+func CheckName(name string) error {
+	if regexp.MustCompile(`^[a-z][a-z0-9-]{0,39}$`).MatchString(name) {
+		return nil
+	}
+	return fault.New(fault.ErrUsage, "%q cannot name a bay", name).
+		Advise("Use a-z, 0-9 and -, starting with a letter, at most 40 characters.")
 }
 
 func named(p place.Places, project, dir, name string) Bay {

@@ -14,6 +14,7 @@ import (
 	"app.example/trammel/internal/core/base/disk"
 	"app.example/trammel/internal/core/base/fault"
 	"app.example/trammel/internal/core/base/place"
+	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/origins/locator"
 	"app.example/trammel/internal/core/written/declare"
 )
@@ -41,9 +42,15 @@ func As(places place.Places, name string) (Checkout, bool) {
 	return c, err == nil && json.Unmarshal(raw, &c) == nil && c.Name == name
 }
 
+// Wish says which checkout of a locator is meant, where it may have several.
+type Wish struct {
+	Name string // that of its bay; "": made up of its address
+	New  bool   // one that is not there yet
+}
+
 // Open gives the checkout of a locator. One that was opened before stays at
 // the state that it was opened at.
-func Open(places place.Places, text, dir string, get func(l locator.Locator) (dir, pin string, err error)) (Checkout, error) {
+func Open(places place.Places, text, dir string, wish Wish, get func(l locator.Locator) (dir, pin string, err error)) (Checkout, error) {
 	l, err := locator.Parse(text, dir)
 	if err != nil {
 		return Checkout{}, err
@@ -67,8 +74,14 @@ func Open(places place.Places, text, dir string, get func(l locator.Locator) (di
 	}
 	for try := 0; ; try++ {
 		name := locator.Name(key, try)
+		if wish.Name != "" {
+			name = wish.Name
+		}
 		known, ok := As(places, name)
-		if ok && known.Key != key {
+		switch {
+		case ok && wish.Name != "" && (known.Key != key || wish.New):
+			return Checkout{}, fault.New(fault.ErrUsage, "there is a bay %s already, of %s", name, known.Locator).Advise("Take another name, or remove that one: trammel clear %s", shell.Typed(name))
+		case ok && (known.Key != key || wish.New):
 			continue // another one has that name
 		}
 		if ok {

@@ -242,7 +242,7 @@ func Interpret(ctx context.Context, c Call) (int, error) {
 	var last lastCall
 	trap := &exitTrap{within: inner(file)}
 	outer := ctx
-	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
+	ctx, stop := untilSignal(ctx)
 	defer stop()
 	r, err := interp.New(
 		interp.Env(expand.ListEnviron(c.Env...)), interp.Dir(c.Dir), interp.StdIO(c.Stdin, c.Stdout, c.Stderr),
@@ -259,7 +259,7 @@ func Interpret(ctx context.Context, c Call) (int, error) {
 		return 2, err
 	}
 	err = r.Run(ctx, file)
-	if ctx.Err() != nil && outer.Err() == nil { // a signal ended it, after which the interpreter runs nothing more
+	if signalled(ctx) { // a signal ended it, after which the interpreter runs nothing more
 		stop() // a second one ends the trap too
 		trap.run(outer, r)
 		return 130, nil
@@ -278,6 +278,26 @@ func Interpret(ctx context.Context, c Call) (int, error) {
 		return 1, err
 	}
 	return 0, nil
+}
+
+// errSignalled is why the context of a script ended that got a signal; it ends too when the script has.
+var errSignalled = errors.New("a signal came")
+
+func signalled(ctx context.Context) bool { return errors.Is(context.Cause(ctx), errSignalled) }
+
+// untilSignal is a context that ends with the first signal that ends scripts.
+func untilSignal(ctx context.Context) (context.Context, func()) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	signals := make(chan os.Signal, 1)
+	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
+	go func() {
+		select {
+		case <-signals:
+			cancel(errSignalled)
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, func() { signal.Stop(signals); cancel(nil) }
 }
 
 // exitTrap is what a script has said to do when it ends (trap … EXIT; POSIX.1-2024, XCU 2.15, trap).
@@ -342,7 +362,7 @@ func (e *exitTrap) run(ctx context.Context, r *interp.Runner) {
 	if err != nil {
 		return
 	}
-	ctx, stop := signal.NotifyContext(ctx, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
+	ctx, stop := untilSignal(ctx)
 	defer stop()
 	_ = r.Subshell().Run(ctx, file)
 }
@@ -397,7 +417,7 @@ func (l *lastCall) failed(source string) string {
 
 // justBegun is how long before the end of a script a command may have begun at the most that is told of the end: the
 // signal for the script came before the command was there.
-const justBegun = 200 * time.Millisecond
+const justBegun = time.Second
 
 // execute runs one command of a script. It waits for the command even when the
 // script is being stopped: the signal has reached the command too, and it is the
@@ -432,15 +452,18 @@ func execute(ctx context.Context, args []string) error {
 		return interp.ExitStatus(126)
 	}
 	cmd := &exec.Cmd{Path: path, Args: args, Env: env, Dir: h.Dir, Stdin: h.Stdin, Stdout: h.Stdout, Stderr: h.Stderr}
+	if signalled(ctx) { // it came while this was looked up
+		return interp.ExitStatus(130)
+	}
+	begun := time.Now()
 	err = cmd.Start()
 	if err == nil {
 		ended := make(chan struct{})
-		begun := time.Now()
 		go func() {
 			select {
 			case <-ended:
 			case <-ctx.Done():
-				if time.Since(begun) < justBegun {
+				if signalled(ctx) && time.Since(begun) < justBegun {
 					_ = cmd.Process.Signal(syscall.SIGTERM)
 				}
 			}
@@ -454,6 +477,11 @@ func execute(ctx context.Context, args []string) error {
 		return nil
 	case errors.As(err, &exit):
 		if status, ok := exit.Sys().(syscall.WaitStatus); ok && status.Signaled() {
+			// It may be the signal that ends the script too, of which this process has yet to hear.
+			select {
+			case <-ctx.Done():
+			case <-time.After(100 * time.Millisecond):
+			}
 			return interp.ExitStatus(128 + uint8(status.Signal()))
 		}
 		return interp.ExitStatus(uint8(exit.ExitCode()))
