@@ -103,6 +103,22 @@ func TestNamedStatesOfData(t *testing.T) {
 	h.fails(2, []string{`no state named "sedeed"`, "seeded"}, "data", "load", "ledger", "--as", "sedeed")
 	h.fails(2, []string{"cannot name a state"}, "data", "save", "ledger", "--as", "../x")
 	h.fails(2, []string{"has no data"}, "data", "save", "board", "--as", "x")
+	// A link that a service puts in the place of its data leads nothing elsewhere.
+	h.ok("stop")
+	outside := t.TempDir()
+	os.WriteFile(filepath.Join(outside, "precious"), []byte("day 1"), 0o600)
+	os.Rename(data[0], data[0]+".was")
+	if err := os.Symlink(outside, data[0]); err != nil {
+		t.Fatal(err)
+	}
+	for _, args := range [][]string{{"clear", "ledger", "--yes"}, {"save", "ledger", "--as", "x"}, {"load", "ledger", "--as", "seeded"}} {
+		h.fails(1, []string{"is no folder", "Nothing was touched"}, append([]string{"data"}, args...)...)
+	}
+	if raw, _ := os.ReadFile(filepath.Join(outside, "precious")); string(raw) != "day 1" {
+		t.Error("what it leads to was touched")
+	}
+	os.Remove(data[0])
+	os.Rename(data[0]+".was", data[0])
 	h.ok("data", "drop", "ledger", "--as", "seeded")
 	if out := h.try("data", "list"); strings.Contains(out.out, "seeded") {
 		t.Errorf("%+v", out)
@@ -143,7 +159,7 @@ func TestAStateIsSavedAndLoadedWholeOrNot(t *testing.T) {
 		}
 	}
 	h.ok("data", "load", "ledger", "--as", "seeded")
-	left, _ := filepath.Glob(filepath.Join(h.home, "state/bays/*/main/*/.new-*"))
+	left, _ := filepath.Glob(filepath.Join(h.home, "state/*/*/main/*/.new-*"))
 	if got := whole(); got != want || len(left) > 0 {
 		t.Errorf("%q, left %v", got, left)
 	}

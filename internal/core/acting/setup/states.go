@@ -17,11 +17,12 @@ import (
 	"app.example/trammel/internal/core/base/shell"
 	"app.example/trammel/internal/core/checkout/bay"
 	"app.example/trammel/internal/core/running/environ"
+	"app.example/trammel/internal/core/written/card"
 	"app.example/trammel/internal/core/written/declare"
 )
 
 // A named state is a copy of all that a service has in its data folders, with the marks of the steps that made it so, kept
-// in the bay. It is made and taken back while the service is stopped, by copying files, and needs nothing of the server.
+// with the bay's records, where no service writes. It is made and taken back while the service is stopped, by copying files, and needs nothing of the server.
 
 // State is a named state of a service's data.
 type State struct {
@@ -35,7 +36,7 @@ type State struct {
 
 // folder is where a named state lies.
 func stateFolder(b bay.Bay, service, name string) string {
-	return filepath.Join(b.Dir, "states", service, name)
+	return filepath.Join(b.Records, "states", service, name)
 }
 
 // stateNote is the file in a state's folder that says what it is.
@@ -43,7 +44,7 @@ const stateNote = "state.json"
 
 // States lists the named states of a bay, by service and time.
 func States(b bay.Bay) (out []State) {
-	notes, _ := filepath.Glob(filepath.Join(b.Dir, "states", "*", "*", stateNote))
+	notes, _ := filepath.Glob(filepath.Join(b.Records, "states", "*", "*", stateNote))
 	for _, path := range notes {
 		var s State
 		raw, err := disk.Read(path, disk.MostText)
@@ -73,6 +74,16 @@ func (s *Setup) keeps(name string, made bool) (declare.Service, error) {
 	} else if at != nil {
 		return x, fault.New(fault.ErrUsage, "bay %s is in a cluster, whose volumes are not copied from here", s.State.Bay.Name).
 			Advise("Use a dump: trammel --bay %s data save %s FILE", shell.Typed(s.State.Bay.Name), shell.Typed(name))
+	}
+	// A service may write what it likes into its bay: no link of it leads what is copied or removed elsewhere.
+	for copy := 0; copy <= x.Copies; copy++ {
+		path := environ.DataFolder(s.State.Bay, x, copy)
+		if copy == 0 {
+			path = filepath.Dir(environ.DataFolder(s.State.Bay, x, 1))
+		}
+		if info, err := os.Lstat(path); err == nil && !info.IsDir() {
+			return x, fault.New(fault.ErrFailed, "%s is no folder, and so not the data of service %s", path, name).Advise("Something in the bay put it there. Nothing was touched.")
+		}
 	}
 	if _, err := os.Lstat(environ.DataFolder(s.State.Bay, x, 1)); made && err != nil {
 		return x, fault.New(fault.ErrUsage, "service %s has no data in bay %s yet", name, s.State.Bay.Name).
@@ -370,13 +381,22 @@ func (s *Setup) CopyData(ctx context.Context, from *Setup, services []string) (d
 		}
 		defer unlock()
 		for _, x := range list {
-			values, _ := filepath.Glob(environ.SettingFile(from.State.Bay, x.Name, "*"))
-			for _, path := range values {
-				raw, err := disk.Read(path, disk.MostText)
+			for setting, value := range card.Service(x.Card).Group("setting") {
+				if value != card.Random {
+					continue
+				}
+				below, err := filepath.Rel(s.State.Bay.Dir, environ.SettingFile(s.State.Bay, x.Name, setting))
 				if err != nil {
 					return err
 				}
-				if err := disk.Write(filepath.Join(s.State.Bay.Dir, "secrets", filepath.Base(path)), raw, 0o600); err != nil {
+				raw, err := disk.ReadWithin(from.State.Bay.Dir, below, disk.MostText)
+				if errors.Is(err, fs.ErrNotExist) {
+					continue
+				}
+				if err == nil {
+					err = disk.WriteWithin(s.State.Bay.Dir, below, raw, 0o600)
+				}
+				if err != nil {
 					return err
 				}
 			}
