@@ -102,7 +102,7 @@ func TestNamedStatesOfData(t *testing.T) {
 	// What is wrong is said.
 	h.fails(2, []string{`no state named "sedeed"`, "seeded"}, "data", "load", "ledger", "--as", "sedeed")
 	h.fails(2, []string{"cannot name a state"}, "data", "save", "ledger", "--as", "../x")
-	h.fails(2, []string{"has no data"}, "data", "save", "board", "--as", "x")
+	h.fails(2, []string{"has no data folder", "keeps its data elsewhere"}, "data", "save", "board", "--as", "x")
 	// A link that a service puts in the place of its data leads nothing elsewhere.
 	h.ok("stop")
 	outside := t.TempDir()

@@ -141,7 +141,7 @@ func clearDataAction(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	name := words[0]
-	if !c.Bool("yes") {
+	if !c.Bool("yes") && slices.Contains(up.WithData(), name) { // else there is nothing to ask about
 		question := fmt.Sprintf("Remove all data of %s in bay %s? [y/N] ", name, up.State.Bay.Name)
 		if !term.IsTerminal(int(os.Stdin.Fd())) {
 			return fault.New(fault.ErrUsage, "the data of %s would be gone, and there is no terminal to ask on", name).

@@ -1,6 +1,7 @@
 package setup
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -86,8 +87,8 @@ func (s *Setup) keeps(name string, made bool) (declare.Service, error) {
 		}
 	}
 	if _, err := os.Lstat(environ.DataFolder(s.State.Bay, x, 1)); made && err != nil {
-		return x, fault.New(fault.ErrUsage, "service %s has no data in bay %s yet", name, s.State.Bay.Name).
-			Advise("What it keeps in %s is its data. Start it first: trammel start %s", environ.DataFolder(s.State.Bay, x, 1), shell.Typed(name))
+		return x, fault.New(fault.ErrUsage, "service %s has no data folder in bay %s", name, s.State.Bay.Name).
+			Advise("That would be %s. Either it was not started here yet, or it keeps its data elsewhere; then name this folder in its run.", environ.DataFolder(s.State.Bay, x, 1))
 	}
 	return x, nil
 }
@@ -224,7 +225,7 @@ func (s *Setup) LoadAs(ctx context.Context, service, name string) error {
 			}
 		}
 		return fault.New(fault.ErrUsage, "service %s has no state named %q in bay %s", service, name, s.State.Bay.Name).
-			Advise("%s", fault.DidYouMean(name, names))
+			Advise("%s", cmp.Or(fault.DidYouMean(name, names), "Keep one first: trammel data save "+shell.Typed(service)+" --as NAME"))
 	}
 	if now := s.State.Lock.Items[x.Tool]; x.Tool != "" && st.Version != "" && now.Version != st.Version {
 		event.Say(ctx, "this state was written by "+st.Tool+" "+st.Version+", and "+now.Version+" is locked")
